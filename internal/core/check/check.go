@@ -1,0 +1,214 @@
+// Package check says what is verified of a site, and turns outcomes into verdicts and reports.
+package check
+
+import (
+	"encoding/xml"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"text/tabwriter"
+)
+
+// ID names a check.
+type ID string
+
+const (
+	WebAnswers      ID = "web-answers"
+	DomainRoutes    ID = "domain-routes"
+	FrontPage       ID = "front-page"
+	Assets          ID = "assets"
+	SignIn          ID = "sign-in"
+	PHPVersion      ID = "php-version"
+	WebVersion      ID = "web-version"
+	DatabaseVersion ID = "database-version"
+	DatabasePrivate ID = "database-private"
+	FilesPrivate    ID = "files-private"
+)
+
+// All lists the checks in the order of the report strip.
+var All = []ID{WebAnswers, DomainRoutes, FrontPage, Assets, SignIn, PHPVersion, WebVersion, DatabaseVersion, DatabasePrivate, FilesPrivate}
+
+// Title says a check in words.
+func (id ID) Title() string {
+	return map[ID]string{WebAnswers: "Own port answers", DomainRoutes: "Domain routes", FrontPage: "Front page", Assets: "Style sheet loads",
+		SignIn: "Administrator signs in", PHPVersion: "PHP version", WebVersion: "Web server version", DatabaseVersion: "Database version",
+		DatabasePrivate: "Database is private", FilesPrivate: "Files are private"}[id]
+}
+
+// Verdict is a check's outcome.
+type Verdict string
+
+const (
+	Pass Verdict = "pass"
+	Fail Verdict = "fail"
+	Skip Verdict = "skip"
+)
+
+// Result is one check's evidence.
+type Result struct {
+	ID           ID      `json:"id"`
+	Title        string  `json:"title"`
+	Verdict      Verdict `json:"verdict" enum:"pass,fail,skip"`
+	Expected     string  `json:"expected"`
+	Observed     string  `json:"observed"`
+	Remedy       string  `json:"remedy" doc:"What to do; empty unless the check failed"`
+	Milliseconds int64   `json:"milliseconds"`
+}
+
+// SiteReport is all checks of one site. Passed is nil where nothing was checked.
+type SiteReport struct {
+	Site   string   `json:"site"`
+	Passed *bool    `json:"passed" doc:"null when the site is stopped and nothing was checked"`
+	Checks []Result `json:"checks" nullable:"false"`
+}
+
+// Report is that of one or many sites.
+type Report struct {
+	Passed bool         `json:"passed" doc:"No check failed"`
+	Sites  []SiteReport `json:"sites" nullable:"false"`
+}
+
+// Of sums up one site's results, in the strip's order.
+func Of(site string, results []Result) SiteReport {
+	slices.SortFunc(results, func(a, b Result) int { return slices.Index(All, a.ID) - slices.Index(All, b.ID) })
+	report := SiteReport{Site: site, Checks: results}
+	asked, passed := false, true
+	for _, r := range results {
+		asked = asked || r.Verdict != Skip
+		passed = passed && r.Verdict != Fail
+	}
+	if asked {
+		report.Passed = &passed
+	}
+	return report
+}
+
+// Skipped is the report of a site that cannot be asked, and why.
+func Skipped(site, reason string) SiteReport {
+	results := []Result{}
+	for _, id := range All {
+		results = append(results, Result{ID: id, Title: id.Title(), Verdict: Skip, Observed: reason})
+	}
+	return Of(site, results)
+}
+
+// Together makes one report of many sites.
+func Together(sites []SiteReport) Report {
+	report := Report{Passed: true, Sites: sites}
+	for _, s := range sites {
+		report.Passed = report.Passed && (s.Passed == nil || *s.Passed)
+	}
+	return report
+}
+
+// Summary says a report in a few words: "10 of 10 checks", "failed: assets, sign-in", "not checked".
+func (r SiteReport) Summary() string {
+	failed, passed, skipped := []string{}, 0, 0
+	for _, c := range r.Checks {
+		switch c.Verdict {
+		case Fail:
+			failed = append(failed, string(c.ID))
+		case Pass:
+			passed++
+		default:
+			skipped++
+		}
+	}
+	switch {
+	case len(failed) > 0:
+		return "failed: " + strings.Join(failed, ", ")
+	case passed == 0:
+		return "not checked"
+	case skipped > 0:
+		return fmt.Sprintf("%d passed, %d skipped", passed, skipped)
+	}
+	return fmt.Sprintf("%d of %d passed", passed, len(r.Checks))
+}
+
+// WriteTable writes a report for people: every check, and below it the evidence of those that failed.
+func WriteTable(w io.Writer, report Report) error {
+	for i, s := range report.Sites {
+		if i > 0 {
+			fmt.Fprintln(w)
+		}
+		fmt.Fprintf(w, "%s  %s\n", s.Site, s.Summary())
+		table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+		for _, c := range s.Checks {
+			fmt.Fprintf(table, "  %s\t%s\t%d ms\t%s\n", c.Verdict, c.ID, c.Milliseconds, oneLine(c.Observed, 90))
+		}
+		table.Flush()
+		for _, c := range s.Checks {
+			if c.Verdict == Fail {
+				fmt.Fprintf(w, "\n  %s (%s)\n    expected  %s\n    observed  %s\n    remedy    %s\n", c.Title, c.ID, c.Expected, c.Observed, c.Remedy)
+			}
+		}
+	}
+	return nil
+}
+
+func oneLine(text string, length int) string {
+	text = strings.Join(strings.Fields(text), " ")
+	if runes := []rune(text); len(runes) > length {
+		return string(runes[:length-1]) + "…"
+	}
+	return text
+}
+
+type junitCase struct {
+	Class   string        `xml:"classname,attr"`
+	Name    string        `xml:"name,attr"`
+	Time    string        `xml:"time,attr"`
+	Failure *junitMessage `xml:"failure,omitempty"`
+	Skipped *junitMessage `xml:"skipped,omitempty"`
+}
+
+type junitMessage struct {
+	Message string `xml:"message,attr"`
+	Text    string `xml:",chardata"`
+}
+
+type junitSuite struct {
+	Name     string      `xml:"name,attr"`
+	Tests    int         `xml:"tests,attr"`
+	Failures int         `xml:"failures,attr"`
+	Skipped  int         `xml:"skipped,attr"`
+	Time     string      `xml:"time,attr"`
+	Cases    []junitCase `xml:"testcase"`
+}
+
+// WriteJUnit writes a report in the XML that continuous-integration servers read, a suite a site, a case a check.
+func WriteJUnit(w io.Writer, report Report) error {
+	suites := struct {
+		XMLName xml.Name     `xml:"testsuites"`
+		Suites  []junitSuite `xml:"testsuite"`
+	}{}
+	seconds := func(ms int64) string { return fmt.Sprintf("%.3f", float64(ms)/1000) }
+	for _, s := range report.Sites {
+		suite := junitSuite{Name: s.Site, Tests: len(s.Checks)}
+		total := int64(0)
+		for _, c := range s.Checks {
+			entry := junitCase{Class: s.Site, Name: string(c.ID), Time: seconds(c.Milliseconds)}
+			total += c.Milliseconds
+			switch c.Verdict {
+			case Fail:
+				suite.Failures++
+				entry.Failure = &junitMessage{Message: c.Observed, Text: "expected: " + c.Expected + "\nobserved: " + c.Observed + "\nremedy: " + c.Remedy}
+			case Skip:
+				suite.Skipped++
+				entry.Skipped = &junitMessage{Message: c.Observed}
+			}
+			suite.Cases = append(suite.Cases, entry)
+		}
+		suite.Time = seconds(total)
+		suites.Suites = append(suites.Suites, suite)
+	}
+	io.WriteString(w, xml.Header)
+	encoder := xml.NewEncoder(w)
+	encoder.Indent("", "  ")
+	if err := encoder.Encode(suites); err != nil {
+		return err
+	}
+	_, err := io.WriteString(w, "\n")
+	return err
+}

@@ -1,0 +1,118 @@
+// Package plan turns a request into ordered steps and decides, from a journal of them, what is next and what is to be undone.
+package plan
+
+import "slices"
+
+// Kind is what an operation is for.
+type Kind string
+
+const (
+	New    Kind = "new"
+	Start  Kind = "start"
+	Stop   Kind = "stop"
+	Verify Kind = "verify"
+	Retire Kind = "retire"
+)
+
+// Step names one piece of work. What it does and how it is taken back stand together in the package provision.
+type Step string
+
+const (
+	Reserve        Step = "reserve"
+	FetchEngines   Step = "fetch-engines"
+	LayOut         Step = "lay-out"
+	CreateDatabase Step = "create-database"
+	Configure      Step = "configure"
+	LoadContent    Step = "load-content"
+	StartPHP       Step = "start-php"
+	Publish        Step = "publish"
+	Prove          Step = "verify"
+	Withdraw       Step = "withdraw"
+	StopPHP        Step = "stop-php"
+	DropDatabase   Step = "drop-database"
+	RemoveFolder   Step = "remove-folder"
+	Release        Step = "release"
+)
+
+// Title says a step in words, for people who watch.
+func (s Step) Title() string {
+	return map[Step]string{Reserve: "reserving", FetchEngines: "fetching engines", LayOut: "laying out files", CreateDatabase: "creating the database",
+		Configure: "writing configuration", LoadContent: "loading content", StartPHP: "starting PHP", Publish: "publishing", Prove: "verifying",
+		Withdraw: "withdrawing", StopPHP: "stopping PHP", DropDatabase: "dropping the database", RemoveFolder: "removing files", Release: "releasing"}[s]
+}
+
+// For returns the steps of a request for one site. fetch says that engines are missing.
+func For(kind Kind, fetch bool) []Step {
+	switch kind {
+	case New:
+		steps := []Step{Reserve}
+		if fetch {
+			steps = append(steps, FetchEngines)
+		}
+		return append(steps, LayOut, CreateDatabase, Configure, LoadContent, StartPHP, Publish, Prove)
+	case Start:
+		steps := []Step{}
+		if fetch {
+			steps = append(steps, FetchEngines)
+		}
+		return append(steps, StartPHP, Publish, Prove)
+	case Stop:
+		return []Step{Withdraw, StopPHP}
+	case Retire:
+		return []Step{Withdraw, StopPHP, DropDatabase, RemoveFolder, Release}
+	}
+	return []Step{Prove}
+}
+
+// StepState is where a step stands in the journal.
+type StepState string
+
+const (
+	Pending StepState = "pending"
+	Active  StepState = "active"
+	Done    StepState = "done"
+	Broken  StepState = "failed"
+	Undone  StepState = "undone"
+)
+
+// Entry is one line of the journal of one site's steps.
+type Entry struct {
+	Step         Step      `json:"step"`
+	State        StepState `json:"state"`
+	Note         string    `json:"note,omitempty" doc:"What the step left for its undo, or why it failed"`
+	Milliseconds int64     `json:"milliseconds"`
+}
+
+// Undo returns the steps to take back, last first: all that were begun. A step that failed or was interrupted may have done a part
+// of its work, so it is taken back as well; every undo bears being run on nothing.
+func Undo(journal []Entry) []Step {
+	steps := []Step{}
+	for _, entry := range slices.Backward(journal) {
+		if entry.State == Done || entry.State == Active || entry.State == Broken {
+			steps = append(steps, entry.Step)
+		}
+	}
+	return steps
+}
+
+// Recovery is what a restarted service does with an operation that it finds unfinished.
+type Recovery string
+
+const (
+	Resume   Recovery = "resume"    // go on from the first step that is not done
+	TakeBack Recovery = "take-back" // undo what was begun
+)
+
+// Recover decides: a site that already stands is only to be proven; one that was half made is taken back; everything else
+// (start, stop, retire) goes on to where it was going.
+func Recover(kind Kind, journal []Entry) Recovery {
+	if kind != New {
+		return Resume
+	}
+	for _, entry := range journal {
+		if entry.Step != Prove && entry.State != Done {
+			return TakeBack
+		}
+	}
+	return Resume
+}

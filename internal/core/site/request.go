@@ -1,0 +1,356 @@
+package site
+
+import (
+	"fmt"
+	"net"
+	"net/mail"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// Request is what somebody asks for. Only the name is needed; everything else is derived where it is empty.
+type Request struct {
+	Name             string `json:"name" doc:"Host label: a to z, 0 to 9 and hyphens inside, 63 characters at most" example:"orchard-days"`
+	Title            string `json:"title,omitempty" doc:"The site's title" example:"Orchard Days"`
+	Folder           string `json:"folder,omitempty" doc:"Absolute path; must be empty or not exist"`
+	Domain           string `json:"domain,omitempty" doc:"Host name that the gateway answers for" example:"orchard-days.localhost"`
+	Port             int    `json:"port,omitempty" doc:"The site's own port on 127.0.0.1"`
+	Admin            string `json:"admin,omitempty" doc:"The CMS administrator's user name"`
+	AdminEmail       string `json:"admin_email,omitempty" doc:"The administrator's mail address"`
+	AdminPassword    string `json:"admin_password,omitempty" doc:"12 characters or more; generated when empty"`
+	Kit              string `json:"kit,omitempty" doc:"The CMS" example:"wordpress"`
+	KitVersion       string `json:"kit_version,omitempty" doc:"The CMS version" example:"6.1"`
+	PHP              string `json:"php,omitempty" doc:"PHP engine" example:"php-8.2"`
+	Web              string `json:"web,omitempty" doc:"Web server engine" example:"nginx-1.22"`
+	Database         string `json:"database,omitempty" doc:"Database engine" example:"mariadb-10.11"`
+	DatabaseName     string `json:"database_name,omitempty" doc:"The site's database"`
+	DatabaseUser     string `json:"database_user,omitempty" doc:"The user that may use that database, and no other"`
+	DatabasePassword string `json:"database_password,omitempty" doc:"12 characters or more; generated when empty"`
+}
+
+// PortRange is where sites get their own ports from.
+var PortRange = [2]int{21000, 21999}
+
+// ConsoleHost is the host name that the console lives on; no site may have it.
+const ConsoleHost = "vessik.localhost"
+
+// Facts are what a request is judged by: the machine, and what there is already.
+type Facts struct {
+	Home        string              // the service's home folder
+	Sites       []Site              // all that exist
+	Engines     map[string][]string // ids by kind (php, web, database), the default first
+	Releases    map[string][]string // versions by kit, the default first
+	FirstPort   int                 // the lowest port that the service may bind
+	KeptPorts   map[int]string      // ports that Vessik itself uses, and for what
+	PortHolder  func(port int) string
+	FolderFault func(folder string) string // why a folder cannot be used, empty if it can
+}
+
+// Derive fills in everything that the request leaves open. Passwords stay empty: the caller makes them.
+func Derive(r Request, f Facts) Site {
+	s := Site{Name: r.Name, State: Provisioning, Port: r.Port,
+		Title:  or(strings.TrimSpace(r.Title), titleOf(r.Name)),
+		Domain: strings.ToLower(or(r.Domain, r.Name+".localhost")),
+		Folder: or(r.Folder, filepath.Join(f.Home, "sites", or(r.Name, "NAME"))),
+		Kit:    Kit{Name: or(r.Kit, "wordpress")},
+		Stack:  Stack{PHP: or(r.PHP, first(f.Engines["php"])), Web: or(r.Web, first(f.Engines["web"])), Database: or(r.Database, first(f.Engines["database"]))},
+		Admin:  Admin{User: or(r.Admin, cut(r.Name, 50)+"-keeper"), Email: or(r.AdminEmail, "keeper@"+or(r.Name, "name")+".example"), Password: r.AdminPassword},
+	}
+	s.Kit.Version = or(r.KitVersion, first(f.Releases[s.Kit.Name]))
+	identifier := strings.ReplaceAll(r.Name, "-", "_")
+	s.Database = Database{Name: or(r.DatabaseName, identifier), User: or(r.DatabaseUser, identifier), Password: r.DatabasePassword}
+	if filepath.IsAbs(s.Folder) {
+		s.Folder = filepath.Clean(s.Folder)
+	}
+	if s.Port == 0 {
+		s.Port = freePort(f)
+	}
+	return s
+}
+
+func freePort(f Facts) int {
+	for port := PortRange[0]; port <= PortRange[1]; port++ {
+		taken := f.KeptPorts[port] != "" || slices.ContainsFunc(f.Sites, func(s Site) bool { return s.Port == port })
+		if !taken && f.PortHolder(port) == "" {
+			return port
+		}
+	}
+	return 0
+}
+
+var (
+	label        = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]*[a-z0-9])?$`)
+	identifier   = regexp.MustCompile(`^[A-Za-z0-9_]+$`)
+	userName     = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._@ -]*$`)
+	guessed      = []string{"admin", "administrator", "root", "user", "test", "webmaster", "wordpress"}
+	systemNames  = []string{"mysql", "sys", "information_schema", "performance_schema", "vessik", "root", "mariadb"}
+	reserved     = []string{"vessik", "localhost", "mysql", "sys", "information-schema", "performance-schema", "root", "mariadb"}
+	commonWords  = []string{"password", "passwort", "123456", "qwerty", "letmein", "welcome", "changeme", "secret", "admin"}
+	unsafeInPath = "\"'$\\`;{}%*?[]\n\r\t"
+)
+
+// Check returns everything that is wrong with a derived site, each with its field and its remedy.
+func Check(s Site, f Facts) Problems {
+	c := &checker{site: s.Name}
+	c.name(s, f)
+	c.title(s)
+	c.domain(s, f)
+	c.folder(s, f)
+	c.port(s, f)
+	c.admin(s)
+	c.stack(s, f)
+	c.database(s, f)
+	return c.problems
+}
+
+type checker struct {
+	site     string
+	problems Problems
+}
+
+func (c *checker) add(field, remedy, message string, arguments ...any) {
+	c.problems = append(c.problems, Problem{Site: c.site, Field: field, Message: fmt.Sprintf(message, arguments...), Remedy: remedy})
+}
+
+func (c *checker) name(s Site, f Facts) {
+	const remedy = "use a to z, 0 to 9 and hyphens inside, 63 characters at most, as in orchard-days"
+	switch {
+	case s.Name == "":
+		c.add("name", remedy, "is empty")
+	case len(s.Name) > 63:
+		c.add("name", remedy, "is %d characters long", len(s.Name))
+	case strings.ToLower(s.Name) != s.Name:
+		c.add("name", "write it "+strings.ToLower(s.Name), "has upper-case letters")
+	case !label.MatchString(s.Name):
+		c.add("name", remedy, "%q is not a host label", s.Name)
+	case slices.Contains(reserved, s.Name):
+		c.add("name", "choose another name", "%q is reserved", s.Name)
+	default:
+		for _, other := range f.Sites {
+			if other.Name == s.Name {
+				c.add("name", "choose another name, or retire that site first", "a site named %q exists (%s)", s.Name, other.State)
+			}
+		}
+	}
+}
+
+func (c *checker) title(s Site) {
+	if utf8.RuneCountInString(s.Title) > 200 {
+		c.add("title", "shorten it to 200 characters", "is %d characters long", utf8.RuneCountInString(s.Title))
+	}
+	if !utf8.ValidString(s.Title) || strings.ContainsFunc(s.Title, unicode.IsControl) {
+		c.add("title", "write it in one line of UTF-8", "has control characters")
+	}
+}
+
+func (c *checker) domain(s Site, f Facts) {
+	if !isHostName(s.Domain) {
+		if s.Domain != s.Name+".localhost" { // else the name is at fault, and said
+			c.add("domain", "use labels of a to z, 0 to 9 and hyphens, joined by dots, as in orchard-days.localhost", "%q is not a host name", s.Domain)
+		}
+		return
+	}
+	if s.Domain == ConsoleHost && s.Name != "vessik" || s.Domain == "localhost" {
+		c.add("domain", "choose another domain", "%s is reserved", s.Domain)
+	}
+	for _, other := range f.Sites {
+		if other.Domain == s.Domain && other.Name != s.Name {
+			c.add("domain", "choose another domain", "%s belongs to the site %s", s.Domain, other.Name)
+		}
+	}
+}
+
+func isHostName(host string) bool {
+	if len(host) > 253 || !strings.Contains(host, ".") || net.ParseIP(host) != nil {
+		return false
+	}
+	for part := range strings.SplitSeq(host, ".") {
+		if len(part) > 63 || !label.MatchString(part) {
+			return false
+		}
+	}
+	return true
+}
+
+func (c *checker) folder(s Site, f Facts) {
+	const remedy = "choose a folder of its own, empty or not yet there"
+	if !filepath.IsAbs(s.Folder) {
+		c.add("folder", "give an absolute path", "%q is not absolute", s.Folder)
+		return
+	}
+	if strings.ContainsAny(s.Folder, unsafeInPath) {
+		c.add("folder", "choose a path without quotes, $, \\, ;, %, braces, brackets and wildcards", "%q has characters that a web server's configuration cannot hold", s.Folder)
+		return
+	}
+	before := len(c.problems)
+	for _, other := range f.Sites {
+		if other.Name == s.Name {
+			continue
+		}
+		if Inside(s.Folder, other.Folder) || Inside(other.Folder, s.Folder) {
+			c.add("folder", remedy, "%s overlaps with the folder of the site %s", s.Folder, other.Name)
+		}
+	}
+	inHome := Inside(s.Folder, f.Home) && filepath.Dir(s.Folder) != filepath.Join(f.Home, "sites")
+	if inHome || Inside(f.Home, s.Folder) {
+		c.add("folder", "choose a folder outside it, or leave -folder out", "%s overlaps with the service's home %s", s.Folder, f.Home)
+	}
+	if nameFault := slices.ContainsFunc(c.problems, func(p Problem) bool { return p.Field == "name" }); len(c.problems) == before && !nameFault {
+		if fault := f.FolderFault(s.Folder); fault != "" {
+			c.add("folder", remedy, "%s", fault)
+		}
+	}
+}
+
+// Inside tells whether a path is the folder or lies in it.
+func Inside(path, folder string) bool {
+	relative, err := filepath.Rel(folder, path)
+	return err == nil && filepath.IsLocal(relative)
+}
+
+func (c *checker) port(s Site, f Facts) {
+	const remedy = "choose another port, or leave -port out"
+	switch {
+	case s.Port == 0:
+		c.add("port", "free one of them, or choose one with -port", "no port from %d to %d is free", PortRange[0], PortRange[1])
+	case s.Port < 1 || s.Port > 65535:
+		c.add("port", "choose one from 1024 to 65535", "%d is not a port", s.Port)
+	case s.Port < f.FirstPort:
+		c.add("port", fmt.Sprintf("choose one from %d to 65535", f.FirstPort), "%d may only be opened by root, and no engine runs as root", s.Port)
+	case f.KeptPorts[s.Port] != "":
+		c.add("port", remedy, "%d is used by Vessik for %s", s.Port, f.KeptPorts[s.Port])
+	default:
+		for _, other := range f.Sites {
+			if other.Port == s.Port && other.Name != s.Name {
+				c.add("port", remedy, "%d belongs to the site %s", s.Port, other.Name)
+				return
+			}
+		}
+		if holder := f.PortHolder(s.Port); holder != "" {
+			c.add("port", remedy, "%d is held by %s", s.Port, holder)
+		}
+	}
+}
+
+func (c *checker) admin(s Site) {
+	switch {
+	case !userName.MatchString(s.Admin.User) && !strings.HasSuffix(s.Admin.User, "-keeper"), len(s.Admin.User) > 60:
+		c.add("admin", "use letters, digits, and . _ @ - inside, 60 characters at most", "%q is not a user name", s.Admin.User)
+	case slices.Contains(guessed, strings.ToLower(s.Admin.User)):
+		c.add("admin", "choose a name of your own, such as head-keeper", "%q is what everybody tries first, and local habits go live", s.Admin.User)
+	}
+	if address, err := mail.ParseAddress(s.Admin.Email); err != nil || address.Address != s.Admin.Email || !strings.Contains(s.Admin.Email, ".") {
+		if label.MatchString(s.Name) {
+			c.add("admin_email", "write it as name@host.example", "%q is not a mail address", s.Admin.Email)
+		}
+	}
+	c.password("admin_password", s.Admin.Password, s.Admin.User, s.Name)
+}
+
+// password judges a given password; an empty one is generated later.
+func (c *checker) password(field, password string, words ...string) {
+	if password == "" {
+		return
+	}
+	const remedy = "use 12 characters or more that nobody guesses, or leave it out and one is generated"
+	lower := strings.ToLower(password)
+	distinct := map[rune]bool{}
+	for _, r := range password {
+		distinct[r] = true
+	}
+	switch {
+	case strings.ContainsFunc(password, unicode.IsControl) || !utf8.ValidString(password) || strings.TrimSpace(password) != password:
+		c.add(field, remedy, "has control characters, or spaces at an end")
+	case utf8.RuneCountInString(password) < 12:
+		c.add(field, remedy, "is %d characters short of 12", 12-utf8.RuneCountInString(password))
+	case len(password) > 128:
+		c.add(field, "use 128 bytes at most", "is %d bytes long", len(password))
+	case len(distinct) < 6:
+		c.add(field, remedy, "has only %d different characters", len(distinct))
+	default:
+		for _, word := range append(slices.Clone(commonWords), words...) {
+			if word != "" && strings.Contains(lower, strings.ToLower(word)) {
+				c.add(field, remedy, "contains %q", word)
+				return
+			}
+		}
+	}
+}
+
+func (c *checker) stack(s Site, f Facts) {
+	for _, part := range []struct{ field, kind, id string }{{"php", "php", s.Stack.PHP}, {"web", "web", s.Stack.Web}, {"database", "database", s.Stack.Database}} {
+		if !slices.Contains(f.Engines[part.kind], part.id) {
+			c.add(part.field, "choose one of "+strings.Join(f.Engines[part.kind], ", "), "there is no %s engine %q", part.kind, part.id)
+		}
+	}
+	kits := []string{}
+	for name := range f.Releases {
+		kits = append(kits, name)
+	}
+	slices.Sort(kits)
+	if versions, ok := f.Releases[s.Kit.Name]; !ok {
+		c.add("kit", "choose one of "+strings.Join(kits, ", "), "there is no kit %q", s.Kit.Name)
+	} else if !slices.Contains(versions, s.Kit.Version) {
+		c.add("kit_version", "choose one of "+strings.Join(versions, ", "), "there is no %s %q", s.Kit.Name, s.Kit.Version)
+	}
+}
+
+func (c *checker) database(s Site, f Facts) {
+	nameGood := label.MatchString(s.Name) // a derived identifier is only as good as the name
+	for _, part := range []struct {
+		field, value string
+		limit        int
+	}{{"database_name", s.Database.Name, 64}, {"database_user", s.Database.User, 80}} {
+		switch {
+		case !identifier.MatchString(part.value) || len(part.value) > part.limit:
+			if nameGood || part.value != strings.ReplaceAll(s.Name, "-", "_") {
+				c.add(part.field, fmt.Sprintf("use letters, digits and _, %d at most", part.limit), "%q cannot be used", part.value)
+			}
+		case slices.Contains(systemNames, strings.ToLower(part.value)) && !slices.Contains(reserved, s.Name):
+			c.add(part.field, "choose another", "%q belongs to the database server", part.value)
+		}
+	}
+	for _, other := range f.Sites {
+		if other.Name == s.Name || other.Stack.Database != s.Stack.Database {
+			continue
+		}
+		if strings.EqualFold(other.Database.Name, s.Database.Name) {
+			c.add("database_name", "choose another with -database-name", "%q belongs to the site %s", s.Database.Name, other.Name)
+		}
+		if other.Database.User == s.Database.User {
+			c.add("database_user", "choose another with -database-user", "%q belongs to the site %s", s.Database.User, other.Name)
+		}
+	}
+	c.password("database_password", s.Database.Password, s.Database.User)
+}
+
+func or(value, fallback string) string {
+	if value == "" {
+		return fallback
+	}
+	return value
+}
+
+func first(values []string) string {
+	if len(values) == 0 {
+		return ""
+	}
+	return values[0]
+}
+
+func cut(text string, length int) string { return text[:min(len(text), length)] }
+
+// titleOf turns orchard-days into Orchard Days.
+func titleOf(name string) string {
+	words := strings.Split(name, "-")
+	for i, word := range words {
+		if word != "" {
+			words[i] = strings.ToUpper(word[:1]) + word[1:]
+		}
+	}
+	return strings.TrimSpace(strings.Join(words, " "))
+}

@@ -1,0 +1,132 @@
+// Package site says what a site is: its parts, the rules that its names follow, its states and the moves between them.
+// It computes only; facts about the machine are handed in.
+package site
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// State is where a site stands.
+type State string
+
+const (
+	Provisioning State = "provisioning"
+	Starting     State = "starting"
+	Running      State = "running"
+	Stopping     State = "stopping"
+	Stopped      State = "stopped"
+	Failed       State = "failed"
+	Retiring     State = "retiring"
+)
+
+var moves = map[State][]State{
+	Provisioning: {Running, Failed},
+	Starting:     {Running, Failed, Stopped},
+	Running:      {Stopping, Starting, Failed, Retiring},
+	Stopping:     {Stopped, Failed},
+	Stopped:      {Starting, Retiring},
+	Failed:       {Starting, Stopping, Running, Retiring},
+	Retiring:     {},
+}
+
+// Move tells whether a site may go from one state to another; staying is always allowed.
+func Move(from, to State) error {
+	if from == to || slices.Contains(moves[from], to) {
+		return nil
+	}
+	return fmt.Errorf("a site that is %s cannot become %s", from, to)
+}
+
+// Stack names the three engines that a site runs on, by id.
+type Stack struct {
+	PHP      string `json:"php"`
+	Web      string `json:"web"`
+	Database string `json:"database"`
+}
+
+// IDs returns the engines' ids.
+func (s Stack) IDs() []string { return []string{s.PHP, s.Web, s.Database} }
+
+// Kit names a CMS and its version.
+type Kit struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+}
+
+// Release is the id of the kit's release in the engine catalogue.
+func (k Kit) Release() string { return k.Name + "-" + k.Version }
+
+// Database is a site's own database and the one user that may use it.
+type Database struct {
+	Name     string `json:"name"`
+	User     string `json:"user"`
+	Password string `json:"password"`
+}
+
+// Admin is the CMS administrator that is made with the site.
+type Admin struct {
+	User     string `json:"user"`
+	Email    string `json:"email"`
+	Password string `json:"password"`
+}
+
+// Site is one CMS site: folder, database, domain, port, stack.
+type Site struct {
+	Name     string   `json:"name"`
+	Title    string   `json:"title"`
+	State    State    `json:"state"`
+	Reason   string   `json:"reason"` // why it failed, in the engine's own words
+	Domain   string   `json:"domain"`
+	Folder   string   `json:"folder"` // also the document root
+	Port     int      `json:"port"`   // the site's own, on 127.0.0.1
+	Kit      Kit      `json:"kit"`
+	Stack    Stack    `json:"stack"`
+	Database Database `json:"database"`
+	Admin    Admin    `json:"admin"`
+	// AdminHash is what the database held for the administrator's password when the site was made.
+	AdminHash string `json:"admin_hash"`
+	// Probe is the secret by which a check's request is told from a visitor's.
+	Probe     string    `json:"probe"`
+	CreatedAt time.Time `json:"created_at"`
+}
+
+// URL is where the site answers, through the gateway on the given port.
+func (s Site) URL(gatewayPort int) string { return URL(s.Domain, gatewayPort) }
+
+// URL is the address of a host on a port, the port left out where it is http's own.
+func URL(host string, port int) string {
+	if port == 80 {
+		return "http://" + host + "/"
+	}
+	return fmt.Sprintf("http://%s:%d/", host, port)
+}
+
+// Problem is one thing wrong with a request: the field, what is wrong, and what to do.
+type Problem struct {
+	Site    string `json:"site,omitempty" doc:"Which of the requested sites"`
+	Field   string `json:"field" doc:"The field at fault"`
+	Message string `json:"message" doc:"What is wrong"`
+	Remedy  string `json:"remedy" doc:"What to do about it"`
+}
+
+func (p Problem) String() string {
+	subject := p.Field
+	if p.Site != "" {
+		subject = p.Site + ": " + p.Field
+	}
+	return fmt.Sprintf("%s: %s; %s", subject, p.Message, p.Remedy)
+}
+
+// Problems are all that is wrong with a request; empty means nothing.
+type Problems []Problem
+
+func (p Problems) Error() string {
+	lines := make([]string, len(p))
+	for i, problem := range p {
+		lines[i] = problem.String()
+	}
+	return strings.Join(lines, "\n")
+}

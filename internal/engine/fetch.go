@@ -1,0 +1,490 @@
+package engine
+
+import (
+	"archive/tar"
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// ErrArchive says that Debian's archive could not be asked.
+var ErrArchive = errors.New("the Debian archive cannot be reached")
+
+const keyring = "/usr/share/keyrings/debian-archive-keyring.gpg"
+
+// fetch downloads, unpacks and patches the rows. The caller holds the store's lock.
+func (s Store) fetch(ctx context.Context, rows []Row, progress Progress) error {
+	byGeneration := map[string][]Row{}
+	for _, row := range rows {
+		byGeneration[row.Generation] = append(byGeneration[row.Generation], row)
+	}
+	for generation, rows := range byGeneration {
+		apt, err := s.newApt(generation)
+		if err != nil {
+			return err
+		}
+		progress("asking the Debian archive ("+generation+")", 0)
+		if err := apt.update(ctx); err != nil {
+			return err
+		}
+		wanted := map[string][]string{}
+		all := []string{"patchelf"}
+		for _, row := range rows {
+			if wanted[row.ID], err = apt.resolve(ctx, row); err != nil {
+				return err
+			}
+			all = append(all, wanted[row.ID]...)
+		}
+		patcher, err := apt.resolve(ctx, Row{Packages: []string{"patchelf"}})
+		if err != nil {
+			return err
+		}
+		all = append(all[1:], patcher...)
+		slices.Sort(all)
+		if err := apt.download(ctx, slices.Compact(all), progress); err != nil {
+			return err
+		}
+		tool, err := os.MkdirTemp(s.Dir, ".partial-patchelf-")
+		if err != nil {
+			return err
+		}
+		defer os.RemoveAll(tool)
+		if err := apt.unpack(ctx, patcher, tool); err != nil {
+			return err
+		}
+		for i, row := range rows {
+			progress("unpacking "+row.ID, float64(i)/float64(len(rows)))
+			if err := s.install(ctx, apt, row, wanted[row.ID], tool); err != nil {
+				return fmt.Errorf("unpack %s: %w", row.ID, err)
+			}
+		}
+		apt.clean()
+	}
+	return nil
+}
+
+// install unpacks one row beside its place, makes it startable from that place, and renames it there.
+func (s Store) install(ctx context.Context, apt *apt, row Row, packages []string, tool string) error {
+	partial, err := os.MkdirTemp(s.Dir, ".partial-"+row.ID+"-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(partial)
+	if err := os.Chmod(partial, 0o755); err != nil {
+		return err
+	}
+	final := &Engine{ID: row.ID, Kind: row.Kind, Generation: row.Generation, Packages: packages,
+		FetchedAt: time.Now().UTC().Truncate(time.Second), Dir: filepath.Join(s.Dir, row.ID), programs: row.Programs}
+	here := *final
+	here.Dir = partial
+	if err := apt.unpack(ctx, packages, here.Root()); err != nil {
+		return err
+	}
+	if err := s.keepPatcher(tool); err != nil {
+		return err
+	}
+	// The loader paths are absolute: prove the programs here first, then name the final place.
+	if err := s.patch(ctx, &here, here.Root()); err != nil {
+		return err
+	}
+	if final.Version, err = readVersion(ctx, &here); err != nil {
+		return err
+	}
+	if err := s.patch(ctx, &here, final.Root()); err != nil {
+		return err
+	}
+	final.PatchedFor, final.SizeBytes = final.Dir, folderSize(partial)
+	if err := writeManifest(partial, final); err != nil {
+		return err
+	}
+	os.RemoveAll(final.Dir) // no manifest inside, or Find had found it
+	return os.Rename(partial, final.Dir)
+}
+
+func writeManifest(dir string, e *Engine) error {
+	text, err := json.MarshalIndent(e, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, manifestFile), append(text, '\n'), 0o644)
+}
+
+func folderSize(dir string) (size int64) {
+	filepath.WalkDir(dir, func(_ string, entry fs.DirEntry, err error) error {
+		if err == nil && entry.Type().IsRegular() {
+			if info, err := entry.Info(); err == nil {
+				size += info.Size()
+			}
+		}
+		return nil
+	})
+	return size
+}
+
+// keepPatcher keeps patchelf in the store: it is needed again when the store has been moved.
+func (s Store) keepPatcher(tool string) error {
+	place := filepath.Join(s.Dir, ".patchelf")
+	if _, err := os.Stat(place); err == nil {
+		return nil
+	}
+	partial, err := os.MkdirTemp(s.Dir, ".partial-patchelf-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(partial)
+	if err := os.CopyFS(filepath.Join(partial, "root"), os.DirFS(tool)); err != nil {
+		return err
+	}
+	return os.Rename(filepath.Join(partial, "root"), place)
+}
+
+// patch makes the engine's programs use the loader and the libraries of the given root, wherever the machine's own are.
+func (s Store) patch(ctx context.Context, e *Engine, root string) error {
+	if len(e.programs) == 0 {
+		return nil
+	}
+	loader, libraries, err := loaderAndLibraries(e.Root())
+	if err != nil {
+		return err
+	}
+	toolRoot := filepath.Join(s.Dir, ".patchelf")
+	toolLoader, toolLibraries, err := loaderAndLibraries(toolRoot)
+	if err != nil {
+		return err
+	}
+	for _, program := range e.programs {
+		command := exec.CommandContext(ctx, filepath.Join(toolRoot, toolLoader), "--library-path", filepath.Join(toolRoot, toolLibraries),
+			filepath.Join(toolRoot, "usr/bin/patchelf"), "--set-interpreter", filepath.Join(root, loader),
+			"--force-rpath", "--set-rpath", filepath.Join(root, libraries), filepath.Join(e.Root(), program))
+		if out, err := command.CombinedOutput(); err != nil {
+			return fmt.Errorf("patchelf %s: %w: %s", program, err, bytes.TrimSpace(out))
+		}
+	}
+	return nil
+}
+
+// repatch follows a store that was moved to another folder.
+func (s Store) repatch(ctx context.Context, e *Engine) error {
+	if err := s.patch(ctx, e, e.Root()); err != nil {
+		return fmt.Errorf("the engine store has moved; adapt %s to %s: %w", e.ID, e.Dir, err)
+	}
+	e.PatchedFor = e.Dir
+	return writeManifest(e.Dir, e)
+}
+
+// loaderAndLibraries finds the dynamic loader's real file and the library folder below a root.
+func loaderAndLibraries(root string) (loader, libraries string, err error) {
+	found, _ := filepath.Glob(filepath.Join(root, "usr/lib/*-linux-gnu*/ld-*.so*"))
+	for _, path := range found {
+		if info, err := os.Lstat(path); err == nil && info.Mode().IsRegular() {
+			relative, _ := filepath.Rel(root, path)
+			return relative, filepath.Dir(relative), nil
+		}
+	}
+	return "", "", fmt.Errorf("no dynamic loader below %s", root)
+}
+
+// apt is a private apt root for one generation: own sources, lists, cache and an empty status file.
+type apt struct{ dir, generation string }
+
+func (s Store) newApt(generation string) (*apt, error) {
+	for _, program := range []string{"apt-get", "dpkg-deb"} {
+		if _, err := exec.LookPath(program); err != nil {
+			return nil, fmt.Errorf("engines come from Debian's packages, and %s is not on this machine: use a Debian system", program)
+		}
+	}
+	a := &apt{dir: filepath.Join(s.Dir, ".apt", generation), generation: generation}
+	for _, sub := range []string{"lists/partial", "cache/archives/partial"} {
+		if err := os.MkdirAll(filepath.Join(a.dir, sub), 0o755); err != nil {
+			return nil, err
+		}
+	}
+	sources, err := machineSources("/etc/apt")
+	if err != nil {
+		return nil, err
+	}
+	text := sources.list(generation)
+	configuration := fmt.Sprintf("Dir::Etc::sourcelist %q;\nDir::Etc::sourceparts \"-\";\nDir::State::lists %q;\nDir::Cache %q;\nDir::State::status %q;\n"+
+		"APT::Install-Recommends \"false\";\nAPT::Update::Error-Mode \"any\";\nAcquire::Retries \"2\";\nAcquire::http::Timeout \"20\";\nAcquire::Languages \"none\";\nAPT::Sandbox::User \"\";\nBinary::apt-get::Acquire::AllowInsecureRepositories \"false\";\n",
+		a.dir+"/sources.list", a.dir+"/lists", a.dir+"/cache", a.dir+"/status")
+	for name, content := range map[string]string{"sources.list": text, "apt.conf": configuration, "status": ""} {
+		if err := os.WriteFile(filepath.Join(a.dir, name), []byte(content), 0o644); err != nil {
+			return nil, err
+		}
+	}
+	return a, nil
+}
+
+func (a *apt) command(ctx context.Context, arguments ...string) *exec.Cmd {
+	command := exec.CommandContext(ctx, "apt-get", arguments...)
+	command.Env = append(os.Environ(), "APT_CONFIG="+filepath.Join(a.dir, "apt.conf"), "LC_ALL=C", "DEBIAN_FRONTEND=noninteractive")
+	command.WaitDelay = 2 * time.Second
+	return command
+}
+
+// archiveError keeps apt's own words of what went wrong.
+func archiveError(out []byte, err error) error {
+	lines := []string{}
+	for line := range strings.Lines(string(out)) {
+		if line = strings.TrimSpace(line); strings.HasPrefix(line, "E:") || strings.HasPrefix(line, "Err:") {
+			lines = append(lines, line)
+		}
+	}
+	if len(lines) > 3 {
+		lines = lines[:3]
+	}
+	return fmt.Errorf("%w: %v: %s. Check the network and this machine's apt sources, then run it again; engines fetched before keep working",
+		ErrArchive, err, strings.Join(lines, " / "))
+}
+
+// update asks for the package lists unless those of the last hour are there.
+func (a *apt) update(ctx context.Context) error {
+	stamp := filepath.Join(a.dir, "updated")
+	if info, err := os.Stat(stamp); err == nil && time.Since(info.ModTime()) < time.Hour {
+		return nil
+	}
+	if out, err := a.command(ctx, "update").CombinedOutput(); err != nil {
+		return archiveError(out, err)
+	}
+	return os.WriteFile(stamp, nil, 0o644)
+}
+
+var plannedInstall = regexp.MustCompile(`(?m)^Inst (\S+) .*?\((\S+) `)
+
+// resolve returns name=version of the packages that a row needs.
+func (a *apt) resolve(ctx context.Context, row Row) ([]string, error) {
+	out, err := a.command(ctx, append([]string{"--simulate", "install"}, row.Packages...)...).CombinedOutput()
+	if err != nil {
+		return nil, archiveError(out, err)
+	}
+	packages := []string{}
+	for _, match := range plannedInstall.FindAllStringSubmatch(string(out), -1) {
+		if row.WithoutDependencies && !slices.Contains(row.Packages, match[1]) || isLeftOut(match[1]) {
+			continue
+		}
+		packages = append(packages, match[1]+"="+match[2])
+	}
+	return packages, nil
+}
+
+// download fetches packages; apt checks them against the signed lists. Files that are there and whole are kept.
+func (a *apt) download(ctx context.Context, packages []string, progress Progress) error {
+	reader, writer, err := os.Pipe()
+	if err != nil {
+		return err
+	}
+	command := a.command(ctx, append([]string{"download", "-o", "APT::Status-Fd=3"}, packages...)...)
+	command.Dir = filepath.Join(a.dir, "cache/archives")
+	command.ExtraFiles = []*os.File{writer}
+	var out bytes.Buffer
+	command.Stdout, command.Stderr = &out, &out
+	if err := command.Start(); err != nil {
+		return err
+	}
+	writer.Close()
+	lines := bufio.NewScanner(reader)
+	for lines.Scan() {
+		if fields := strings.SplitN(lines.Text(), ":", 4); len(fields) == 4 && fields[0] == "dlstatus" {
+			if percent, err := strconv.ParseFloat(fields[2], 64); err == nil {
+				progress(fmt.Sprintf("downloading %d packages", len(packages)), percent/100)
+			}
+		}
+	}
+	reader.Close()
+	if err := command.Wait(); err != nil {
+		return archiveError(out.Bytes(), err)
+	}
+	return nil
+}
+
+func (a *apt) clean() { os.RemoveAll(filepath.Join(a.dir, "cache/archives")) }
+
+// unpack writes the packages' files below root, without what nobody runs.
+func (a *apt) unpack(ctx context.Context, packages []string, root string) error {
+	for _, p := range packages {
+		name, version, _ := strings.Cut(p, "=")
+		pattern := filepath.Join(a.dir, "cache/archives", name+"_"+strings.ReplaceAll(version, ":", "%3a")+"_*.deb")
+		found, _ := filepath.Glob(pattern)
+		if len(found) != 1 {
+			return fmt.Errorf("package %s was downloaded to %d files", p, len(found))
+		}
+		command := exec.CommandContext(ctx, "dpkg-deb", "--fsys-tarfile", found[0])
+		stream, err := command.StdoutPipe()
+		if err != nil {
+			return err
+		}
+		if err := command.Start(); err != nil {
+			return err
+		}
+		err = untar(stream, root)
+		if err == nil {
+			_, err = io.Copy(io.Discard, stream)
+		} else {
+			command.Process.Kill()
+		}
+		if waited := command.Wait(); err == nil {
+			err = waited
+		}
+		if err != nil {
+			return fmt.Errorf("package %s: %w", p, err)
+		}
+	}
+	return nil
+}
+
+var notNeeded = regexp.MustCompile(`^usr/share/(doc|man|locale|lintian|bash-completion|info|bug|perl5|gcc|mysql-test|i18n)/|^usr/lib/(systemd|udev)/|/gconv/|^(var|etc/(init\.d|systemd|apparmor\.d|logrotate\.d|cron))`)
+
+// untar writes a package's files below root, with /bin, /lib and so on merged into /usr and absolute links turned relative, so that
+// the tree holds together wherever it lies.
+func untar(stream io.Reader, root string) error {
+	archive := tar.NewReader(stream)
+	for {
+		header, err := archive.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		name := merged(header.Name)
+		if name == "." || !filepath.IsLocal(name) || notNeeded.MatchString(name+"/") {
+			continue
+		}
+		path := filepath.Join(root, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return err
+		}
+		switch header.Typeflag {
+		case tar.TypeDir:
+			err = os.MkdirAll(path, 0o755)
+		case tar.TypeReg:
+			os.Remove(path)
+			err = writeFile(path, archive, fs.FileMode(header.Mode)&0o755|0o600)
+		case tar.TypeSymlink:
+			target := header.Linkname
+			if filepath.IsAbs(target) {
+				target, err = filepath.Rel(filepath.Dir(path), filepath.Join(root, merged(target)))
+			}
+			os.Remove(path)
+			err = errors.Join(err, os.Symlink(target, path))
+		case tar.TypeLink:
+			os.Remove(path)
+			err = os.Link(filepath.Join(root, merged(header.Linkname)), path)
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+func merged(name string) string {
+	name = strings.TrimPrefix(filepath.Clean("/"+name), "/")
+	if first, _, _ := strings.Cut(name, "/"); slices.Contains([]string{"bin", "sbin", "lib", "lib64"}, first) {
+		name = "usr/" + name
+	}
+	if name == "" {
+		return "."
+	}
+	return name
+}
+
+func writeFile(path string, content io.Reader, mode fs.FileMode) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, mode)
+	if err != nil {
+		return err
+	}
+	if _, err := io.Copy(file, content); err != nil {
+		file.Close()
+		return err
+	}
+	return file.Close()
+}
+
+// sources are the addresses of Debian's archive as this machine is set up to use it.
+type sources struct{ main, security, keyring string }
+
+// machineSources reads the machine's own apt sources (sources.list(5), both formats): no address is written down here.
+func machineSources(dir string) (sources, error) {
+	found := sources{keyring: keyring}
+	note := func(address string, suites []string, components []string) {
+		u, err := url.Parse(address)
+		if err != nil || u.Scheme == "" || !slices.Contains(components, "main") {
+			return
+		}
+		for _, suite := range suites {
+			base, part, _ := strings.Cut(strings.TrimSuffix(suite, "/updates"), "-")
+			if !slices.Contains([]string{"bullseye", "bookworm", "trixie", "forky", "sid", "stable", "oldstable", "testing", "unstable"}, base) {
+				continue
+			}
+			if part == "security" && found.security == "" {
+				found.security = address
+			}
+			if part == "" && found.main == "" {
+				found.main = address
+			}
+		}
+	}
+	lists, _ := filepath.Glob(filepath.Join(dir, "sources.list.d", "*"))
+	for _, path := range append([]string{filepath.Join(dir, "sources.list")}, lists...) {
+		text, err := os.ReadFile(path)
+		if err != nil {
+			continue
+		}
+		switch filepath.Ext(path) {
+		case ".list":
+			for line := range strings.Lines(string(text)) {
+				if rest, ok := strings.CutPrefix(strings.TrimSpace(line), "deb "); ok {
+					if i := strings.Index(rest, "]"); strings.HasPrefix(strings.TrimSpace(rest), "[") && i > 0 {
+						rest = rest[i+1:]
+					}
+					if fields := strings.Fields(rest); len(fields) >= 3 {
+						note(fields[0], fields[1:2], fields[2:])
+					}
+				}
+			}
+		case ".sources":
+			for stanza := range strings.SplitSeq(string(text), "\n\n") {
+				values := map[string]string{}
+				for line := range strings.Lines(stanza) {
+					if key, value, ok := strings.Cut(line, ":"); ok && !strings.HasPrefix(line, "#") {
+						values[strings.ToLower(strings.TrimSpace(key))] = strings.TrimSpace(value)
+					}
+				}
+				if slices.Contains(strings.Fields(values["types"]), "deb") && values["enabled"] != "no" {
+					for _, address := range strings.Fields(values["uris"]) {
+						note(address, strings.Fields(values["suites"]), strings.Fields(values["components"]))
+					}
+				}
+			}
+		}
+	}
+	if found.main == "" {
+		return found, fmt.Errorf("no Debian archive in this machine's apt sources (%s): add one, see sources.list(5)", dir)
+	}
+	if _, err := os.Stat(keyring); err != nil {
+		return found, fmt.Errorf("Debian's signing keys are missing: install the package debian-archive-keyring (%w)", err)
+	}
+	return found, nil
+}
+
+func (s sources) list(generation string) string {
+	text := fmt.Sprintf("deb [signed-by=%s] %s %s main\n", s.keyring, s.main, generation)
+	if s.security != "" {
+		text += fmt.Sprintf("deb [signed-by=%s] %s %s-security main\n", s.keyring, s.security, generation)
+	}
+	return text
+}

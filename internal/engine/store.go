@@ -1,0 +1,193 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// Store is the folder in which engines lie unpacked. Several services may share one: a file lock orders the fetching.
+type Store struct{ Dir string }
+
+// Engine is one that is there, ready to be started.
+type Engine struct {
+	ID         string    `json:"id"`
+	Kind       Kind      `json:"kind"`
+	Generation string    `json:"generation"`
+	Version    string    `json:"version"`  // in full, as the program tells it
+	Packages   []string  `json:"packages"` // name=version
+	SizeBytes  int64     `json:"size_bytes"`
+	FetchedAt  time.Time `json:"fetched_at"`
+	PatchedFor string    `json:"patched_for"` // the folder that the programs' loader paths name
+	Dir        string    `json:"-"`
+	programs   []string
+}
+
+const manifestFile = "engine.json"
+
+// Root is the folder that holds the engine's usr, etc and so on.
+func (e *Engine) Root() string { return filepath.Join(e.Dir, "root") }
+
+// Program returns the path of a program of this engine by the start of its file name, e.g. "php-fpm".
+func (e *Engine) Program(prefix string) string {
+	for _, p := range e.programs {
+		if strings.HasPrefix(filepath.Base(p), prefix) {
+			return filepath.Join(e.Root(), p)
+		}
+	}
+	return filepath.Join(e.Root(), "no-program-"+prefix)
+}
+
+// Find returns an engine that is there; errors.Is(err, fs.ErrNotExist) when it has not been fetched.
+func (s Store) Find(id string) (*Engine, error) {
+	row, err := Lookup(id)
+	if err != nil {
+		return nil, err
+	}
+	e := &Engine{Dir: filepath.Join(s.Dir, id), programs: row.Programs}
+	text, err := os.ReadFile(filepath.Join(e.Dir, manifestFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("engine %s has not been fetched: %w", id, fs.ErrNotExist)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read engine %s: %w", id, err)
+	}
+	if err := json.Unmarshal(text, e); err != nil {
+		return nil, fmt.Errorf("read engine %s: %w", id, err)
+	}
+	return e, nil
+}
+
+// List returns the engines that are there, in the catalogue's order.
+func (s Store) List() []*Engine {
+	found := []*Engine{}
+	for _, row := range Catalogue {
+		if e, err := s.Find(row.ID); err == nil {
+			found = append(found, e)
+		}
+	}
+	return found
+}
+
+// Progress tells what fetching is doing: a sentence, and how far it is (0 to 1; below 0 where that is not known).
+type Progress func(text string, fraction float64)
+
+// Ensure makes the named engines be there and returns them by id. What is there already is not fetched again. A fetch that was
+// interrupted leaves nothing that would be used: an engine appears by one rename, whole.
+func (s Store) Ensure(ctx context.Context, ids []string, progress Progress) (map[string]*Engine, error) {
+	if progress == nil {
+		progress = func(string, float64) {}
+	}
+	ready := map[string]*Engine{}
+	if s.collect(ids, ready) {
+		return ready, nil
+	}
+	if err := os.MkdirAll(s.Dir, 0o755); err != nil {
+		return nil, fmt.Errorf("make the engine store: %w", err)
+	}
+	unlock, err := s.lock(ctx, progress)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	if s.collect(ids, ready) { // another service fetched them meanwhile
+		return ready, nil
+	}
+	s.removePartial()
+	missing := []Row{}
+	for _, id := range ids {
+		row, err := Lookup(id)
+		if err != nil {
+			return nil, err
+		}
+		if e, err := s.Find(id); err == nil {
+			if e.PatchedFor != e.Dir {
+				if err := s.repatch(ctx, e); err != nil {
+					return nil, err
+				}
+			}
+			continue
+		}
+		missing = append(missing, row)
+	}
+	if err := s.fetch(ctx, missing, progress); err != nil {
+		return nil, err
+	}
+	if !s.collect(ids, ready) {
+		return nil, fmt.Errorf("the engine store %s does not hold what was just fetched", s.Dir)
+	}
+	return ready, nil
+}
+
+func (s Store) collect(ids []string, ready map[string]*Engine) bool {
+	for _, id := range ids {
+		e, err := s.Find(id)
+		if err != nil || e.PatchedFor != e.Dir {
+			return false
+		}
+		ready[id] = e
+	}
+	return true
+}
+
+func (s Store) lock(ctx context.Context, progress Progress) (unlock func(), err error) {
+	file, err := os.OpenFile(filepath.Join(s.Dir, ".lock"), os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return nil, fmt.Errorf("lock the engine store: %w", err)
+	}
+	for told := false; ; told = true {
+		err := syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
+		if err == nil {
+			return func() { file.Close() }, nil
+		}
+		if !errors.Is(err, syscall.EWOULDBLOCK) {
+			file.Close()
+			return nil, fmt.Errorf("lock the engine store: %w", err)
+		}
+		if !told {
+			progress("waiting for another service that fetches engines", -1)
+		}
+		select {
+		case <-ctx.Done():
+			file.Close()
+			return nil, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+// removePartial clears what an interrupted fetch left; downloads stay, so that they are not repeated.
+func (s Store) removePartial() {
+	leftovers, _ := filepath.Glob(filepath.Join(s.Dir, ".partial-*"))
+	for _, path := range leftovers {
+		os.RemoveAll(path)
+	}
+}
+
+var versionNumber = regexp.MustCompile(`\d+\.\d+\.\d+`)
+
+// readVersion asks the program itself; for a release, its main package's version.
+func readVersion(ctx context.Context, e *Engine) (string, error) {
+	if len(e.programs) == 0 {
+		main := e.Packages[slices.IndexFunc(e.Packages, func(p string) bool { return strings.HasPrefix(p, strings.Split(e.ID, "-")[0]+"=") })]
+		return versionNumber.FindString(main[strings.Index(main, "="):]), nil
+	}
+	program := filepath.Join(e.Root(), e.programs[0])
+	arguments := map[Kind][]string{PHP: {"-n", "-v"}, Web: {"-v"}, Database: {"--no-defaults", "--version"}}[e.Kind]
+	out, err := exec.CommandContext(ctx, program, arguments...).CombinedOutput()
+	version := versionNumber.FindString(string(out))
+	if version == "" {
+		return "", fmt.Errorf("%s does not tell its version: %s (%v)", program, strings.TrimSpace(string(out)), err)
+	}
+	return version, nil
+}
