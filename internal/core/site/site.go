@@ -29,7 +29,7 @@ var moves = map[State][]State{
 	Stopping:     {Stopped, Failed},
 	Stopped:      {Starting, Retiring},
 	Failed:       {Starting, Stopping, Running, Retiring},
-	Retiring:     {},
+	Retiring:     {Failed},
 }
 
 // Move tells whether a site may go from one state to another; staying is always allowed.

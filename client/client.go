@@ -1,0 +1,214 @@
+// Package client speaks to a Vessik service over its HTTP API.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"vessik/internal/core/check"
+	"vessik/internal/core/plan"
+	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
+)
+
+// What the API speaks of.
+type (
+	Site           = wire.Site
+	Status         = wire.Status
+	Engine         = wire.Engine
+	Link           = wire.Link
+	Derived        = wire.Derived
+	Request        = site.Request
+	Problem        = site.Problem
+	ProblemDetails = wire.ProblemDetails
+	Operation      = plan.Operation
+	Watched        = plan.Watched
+	Report         = check.Report
+	SiteReport     = check.SiteReport
+)
+
+// ErrUnreachable says that no service answers.
+var ErrUnreachable = errors.New("the Vessik service cannot be reached")
+
+// Client is a client of one service. Base is its address without a trailing slash.
+type Client struct {
+	Base  string
+	Token string
+	HTTP  *http.Client
+}
+
+// ForHome finds the service of a home folder by the files that it leaves there.
+func ForHome(home string) (*Client, error) {
+	var file wire.ServiceFile
+	text, err := os.ReadFile(filepath.Join(home, "service.json"))
+	if err == nil {
+		err = json.Unmarshal(text, &file)
+	}
+	if errors.Is(err, os.ErrPermission) {
+		return nil, fmt.Errorf("%w: %s belongs to another account; run this as that account, or name your own home with -home", ErrUnreachable, home)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%w: none runs in %s; start one with: vessik serve", ErrUnreachable, home)
+	}
+	token, err := os.ReadFile(filepath.Join(home, "token"))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrUnreachable, err)
+	}
+	return &Client{Base: file.API, Token: strings.TrimSpace(string(token)), HTTP: &http.Client{}}, nil
+}
+
+// call sends in as JSON and reads the answer into out; either may be nil. A refusal is a *ProblemDetails.
+func (c *Client) call(ctx context.Context, method, path string, in, out any) error {
+	response, err := c.send(ctx, method, path, in)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(response.Body).Decode(out); err != nil {
+		return fmt.Errorf("read the answer to %s %s: %w", method, path, err)
+	}
+	return nil
+}
+
+func (c *Client) send(ctx context.Context, method, path string, in any) (*http.Response, error) {
+	var body io.Reader
+	if in != nil {
+		text, err := json.Marshal(in)
+		if err != nil {
+			return nil, err
+		}
+		body = bytes.NewReader(text)
+	}
+	request, err := http.NewRequestWithContext(ctx, method, c.Base+"/api/v1"+path, body)
+	if err != nil {
+		return nil, err
+	}
+	request.Header.Set("Authorization", "Bearer "+c.Token)
+	if in != nil {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	response, err := c.HTTP.Do(request)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, fmt.Errorf("%w at %s: %w; start it with: vessik serve", ErrUnreachable, c.Base, err)
+	}
+	if response.StatusCode >= 400 {
+		defer response.Body.Close()
+		details := &ProblemDetails{Status: response.StatusCode, Detail: response.Status}
+		json.NewDecoder(response.Body).Decode(details)
+		return nil, details
+	}
+	return response, nil
+}
+
+// Status describes the service.
+func (c *Client) Status(ctx context.Context) (s Status, err error) {
+	return s, c.call(ctx, "GET", "/status", nil, &s)
+}
+
+// Sites lists all sites, with passwords if asked for.
+func (c *Client) Sites(ctx context.Context, secrets bool) (sites []Site, err error) {
+	return sites, c.call(ctx, "GET", fmt.Sprintf("/sites?secrets=%t", secrets), nil, &sites)
+}
+
+// Site returns one.
+func (c *Client) Site(ctx context.Context, name string, secrets bool) (s Site, err error) {
+	return s, c.call(ctx, "GET", fmt.Sprintf("/sites/%s?secrets=%t", url.PathEscape(name), secrets), nil, &s)
+}
+
+// Derive shows what requests would become.
+func (c *Client) Derive(ctx context.Context, requests ...Request) (d Derived, err error) {
+	return d, c.call(ctx, "POST", "/sites/derive", wire.NewSites{Sites: requests}, &d)
+}
+
+// New asks for sites; the operation goes on after it returns.
+func (c *Client) New(ctx context.Context, requests ...Request) (o Operation, err error) {
+	return o, c.call(ctx, "POST", "/sites", wire.NewSites{Sites: requests}, &o)
+}
+
+// Do asks for start, stop, verify or retire; the operation goes on after it returns.
+func (c *Client) Do(ctx context.Context, kind plan.Kind, names wire.Names) (o Operation, err error) {
+	return o, c.call(ctx, "POST", "/sites/"+string(kind), names, &o)
+}
+
+// Reports returns the newest report of every site.
+func (c *Client) Reports(ctx context.Context) (r Report, err error) {
+	return r, c.call(ctx, "GET", "/reports", nil, &r)
+}
+
+// Operations lists the newest first.
+func (c *Client) Operations(ctx context.Context, limit int) (o []Operation, err error) {
+	return o, c.call(ctx, "GET", fmt.Sprintf("/operations?limit=%d", limit), nil, &o)
+}
+
+// Operation returns one.
+func (c *Client) Operation(ctx context.Context, id string) (o Watched, err error) {
+	return o, c.call(ctx, "GET", "/operations/"+url.PathEscape(id), nil, &o)
+}
+
+// Cancel asks an operation to stop and take back what it has begun.
+func (c *Client) Cancel(ctx context.Context, id string) error {
+	return c.call(ctx, "POST", "/operations/"+url.PathEscape(id)+"/cancel", nil, nil)
+}
+
+// Engines lists the catalogue.
+func (c *Client) Engines(ctx context.Context) (e []Engine, err error) {
+	return e, c.call(ctx, "GET", "/engines", nil, &e)
+}
+
+// Link makes a one-time sign-in link for the console.
+func (c *Client) Link(ctx context.Context) (l Link, err error) {
+	return l, c.call(ctx, "POST", "/links", nil, &l)
+}
+
+// Watch follows an operation until it is over and returns it as it ended. see, where given, is shown it at every change.
+func (c *Client) Watch(ctx context.Context, id string, see func(Watched)) (Watched, error) {
+	response, err := c.send(ctx, "GET", "/operations/"+url.PathEscape(id)+"/events", nil)
+	if err != nil {
+		return Watched{}, err
+	}
+	defer response.Body.Close()
+	lines := bufio.NewReader(response.Body)
+	event := ""
+	for {
+		line, err := lines.ReadString('\n')
+		if err != nil {
+			if ctx.Err() != nil {
+				return Watched{}, ctx.Err()
+			}
+			return Watched{}, fmt.Errorf("%w: it ended while operation %s was running; see how it went on with: vessik operations %s", ErrUnreachable, id, id)
+		}
+		if name, ok := strings.CutPrefix(line, "event: "); ok {
+			event = strings.TrimSpace(name)
+		}
+		data, ok := strings.CutPrefix(line, "data: ")
+		if !ok {
+			continue
+		}
+		var watched Watched
+		if err := json.Unmarshal([]byte(data), &watched); err != nil {
+			return Watched{}, err
+		}
+		if see != nil {
+			see(watched)
+		}
+		if event == "end" {
+			return watched, nil
+		}
+	}
+}

@@ -1,0 +1,214 @@
+// Command vessik provisions many local CMS sites side by side and verifies that each of them answers. Every command but serve and
+// demo is a client of a running service.
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"vessik/client"
+	"vessik/internal/proc"
+	"vessik/internal/provision"
+)
+
+// Exit codes.
+const (
+	exitDone        = 0
+	exitFailed      = 1
+	exitUsage       = 2
+	exitCheckFailed = 3
+	exitUnreachable = 4
+)
+
+// command is one word of the command line.
+type command struct {
+	name, synopsis, about, example string
+	run                            func(ctx context.Context, c *call) error
+	names                          string // what the words besides flags are: "", "NAME", "[NAME]", "[NAME…]", "NAME…"
+}
+
+var commands []command
+
+func init() {
+	commands = []command{newCommand, sitesCommand, siteCommand, openCommand, startCommand, stopCommand, verifyCommand, retireCommand,
+		operationsCommand, enginesCommand, consoleCommand, statusCommand, serveCommand, demoCommand, versionCommand}
+}
+
+// usageError is a fault of the command line itself.
+type usageError struct{ text string }
+
+func (e usageError) Error() string { return e.text }
+
+// exitCode is an error that says nothing more than how to exit: all is printed already.
+type exitCode int
+
+func (e exitCode) Error() string { return fmt.Sprintf("exit code %d", int(e)) }
+
+// call is one use of a command.
+type call struct {
+	command command
+	flags   *flag.FlagSet
+	names   []string
+	home    *string
+	json    *bool
+	out     io.Writer
+}
+
+func main() {
+	if len(os.Args) > 1 && os.Args[1] == proc.ConfineCommand {
+		fmt.Fprintln(os.Stderr, proc.Confine(os.Args[2:]))
+		os.Exit(exitFailed)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	code := run(ctx, os.Args[1:], os.Stdout, os.Stderr)
+	stop()
+	os.Exit(code)
+}
+
+func run(ctx context.Context, arguments []string, out, errs io.Writer) int {
+	if len(arguments) == 0 || arguments[0] == "-h" || arguments[0] == "-help" || arguments[0] == "--help" || arguments[0] == "help" {
+		overview(out)
+		if len(arguments) == 0 {
+			return exitUsage
+		}
+		return exitDone
+	}
+	for _, command := range commands {
+		if command.name == arguments[0] {
+			return finish(command, runCommand(ctx, command, arguments[1:], out), errs)
+		}
+	}
+	fmt.Fprintf(errs, "vessik: there is no command %q; see them with: vessik -h\n", arguments[0])
+	return exitUsage
+}
+
+func overview(out io.Writer) {
+	fmt.Fprint(out, "Vessik makes many local CMS sites side by side and proves that each of them answers.\n\n")
+	for _, command := range commands {
+		fmt.Fprintf(out, "  %-12s %s\n", command.name, command.about)
+	}
+	fmt.Fprint(out, "\nEach command has -h. Flags may stand before or after names.\n"+
+		"Exit codes: 0 done, 1 the operation failed, 2 wrong usage, 3 a check failed, 4 the service cannot be reached.\n"+
+		"VESSIK_HOME names the home folder, VESSIK_ENGINES the engine store.\n")
+}
+
+// runCommand reads flags wherever they stand and runs the command.
+func runCommand(ctx context.Context, command command, arguments []string, out io.Writer) error {
+	c := &call{command: command, flags: flag.NewFlagSet(command.name, flag.ContinueOnError), out: out}
+	c.flags.SetOutput(io.Discard)
+	c.home = c.flags.String("home", "", "home folder of the service (default: $VESSIK_HOME, else ~/vessik, for root /var/lib/vessik)")
+	return command.run(ctx, c.with(arguments))
+}
+
+// with keeps the arguments until the command has named its flags; parse reads them.
+func (c *call) with(arguments []string) *call {
+	c.names = arguments
+	return c
+}
+
+func (c *call) jsonFlag() { c.json = c.flags.Bool("json", false, "print the API's own JSON") }
+
+func (c *call) parse() error {
+	rest := c.names
+	c.names = nil
+	for {
+		if err := c.flags.Parse(rest); err != nil {
+			if errors.Is(err, flag.ErrHelp) {
+				c.help()
+				return exitCode(exitDone)
+			}
+			return usageError{strings.Replace(err.Error(), "flag provided but not defined: ", "there is no flag ", 1)}
+		}
+		if rest = c.flags.Args(); len(rest) == 0 {
+			break
+		}
+		c.names, rest = append(c.names, rest[0]), rest[1:]
+	}
+	switch wanted := c.command.names; {
+	case wanted == "" && len(c.names) > 0:
+		return usageError{fmt.Sprintf("%q is too much; this command takes flags only", c.names[0])}
+	case (wanted == "NAME" || wanted == "NAME…") && len(c.names) == 0:
+		return usageError{"name a site"}
+	case (wanted == "NAME" || wanted == "[ID]") && len(c.names) > 1:
+		return usageError{fmt.Sprintf("%q is too much; this command takes one name", c.names[1])}
+	}
+	return nil
+}
+
+func (c *call) help() {
+	fmt.Fprintf(c.out, "vessik %s %s\n\n%s\n\nExample:\n  %s\n\nFlags:\n", c.command.name, strings.TrimSpace(c.command.names+" [flags]"), c.command.synopsis, strings.ReplaceAll(c.command.example, "\n", "\n  "))
+	c.flags.SetOutput(c.out)
+	c.flags.PrintDefaults()
+}
+
+func (c *call) homeFolder() (provision.Home, error) {
+	home, err := provision.DefaultHome()
+	if err == nil && *c.home != "" {
+		home, err = provision.NewHome(*c.home, home.Engines)
+	}
+	return home, err
+}
+
+func (c *call) client() (*client.Client, error) {
+	home, err := c.homeFolder()
+	if err != nil {
+		return nil, err
+	}
+	return client.ForHome(home.Dir)
+}
+
+func (c *call) printJSON(value any) error {
+	encoder := json.NewEncoder(c.out)
+	encoder.SetIndent("", "  ")
+	encoder.SetEscapeHTML(false)
+	return encoder.Encode(value)
+}
+
+// finish says what went wrong and how to exit.
+func finish(command command, err error, errs io.Writer) int {
+	var code exitCode
+	var usage usageError
+	var problem *client.ProblemDetails
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.As(err, &code):
+		return int(code)
+	case errors.As(err, &usage):
+		fmt.Fprintf(errs, "vessik %s: %s; see: vessik %s -h\n", command.name, usage.text, command.name)
+		return exitUsage
+	case errors.Is(err, client.ErrUnreachable):
+		fmt.Fprintf(errs, "vessik: %v\n", err)
+		return exitUnreachable
+	case errors.As(err, &problem):
+		if len(problem.Errors) == 0 {
+			fmt.Fprintf(errs, "vessik %s: %s\n", command.name, problem.Detail)
+		} else {
+			fmt.Fprintf(errs, "vessik %s: %s\n", command.name, problem.Detail)
+			for _, p := range problem.Errors {
+				p.Field = "-" + strings.ReplaceAll(p.Field, "_", "-")
+				if p.Field == "-name" {
+					p.Field = "name"
+				}
+				fmt.Fprintf(errs, "  %s\n", p)
+			}
+		}
+		if problem.Status == 422 || problem.Status == 404 || problem.Status == 400 {
+			return exitUsage
+		}
+		return exitFailed
+	case errors.Is(err, context.Canceled):
+		fmt.Fprintln(errs, "interrupted")
+		return exitFailed
+	}
+	fmt.Fprintf(errs, "vessik %s: %v\n", command.name, err)
+	return exitFailed
+}

@@ -1,0 +1,107 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"text/tabwriter"
+
+	"vessik/client"
+)
+
+var newCommand = command{name: "new", names: "NAME…", about: "make sites",
+	synopsis: "Makes one or many sites. From a name everything is derived: title, folder, domain, port, database, administrator; every flag\noverrides a part of it. With several names, flags that can belong to one site only are refused.",
+	example:  "vessik new orchard-days -title \"Orchard Days\" -admin head-keeper\nvessik new fernhollow seed-exchange glasshouse-journal", run: runNew}
+
+func runNew(ctx context.Context, c *call) error {
+	var r client.Request
+	texts := map[string]*string{}
+	text := func(field *string, name, about string, oneSiteOnly bool) {
+		c.flags.StringVar(field, name, "", about)
+		if oneSiteOnly {
+			texts[name] = field
+		}
+	}
+	text(&r.Title, "title", "the site's title (default: from the name)", true)
+	text(&r.Folder, "folder", "the site's folder, empty or not yet there (default: sites/NAME in the home folder)", true)
+	text(&r.Domain, "domain", "host name that the gateway answers for (default: NAME.localhost)", true)
+	c.flags.IntVar(&r.Port, "port", 0, "the site's own port on 127.0.0.1 (default: the first that is free)")
+	text(&r.Admin, "admin", "administrator's user name (default: NAME-keeper)", false)
+	text(&r.AdminEmail, "admin-email", "administrator's mail address (default: keeper@NAME.example)", false)
+	text(&r.AdminPassword, "admin-password", "administrator's password, 12 characters or more (default: generated)", true)
+	text(&r.Kit, "kit", "the CMS (default: wordpress)", false)
+	text(&r.KitVersion, "kit-version", "its version (default: the usual one)", false)
+	text(&r.PHP, "php", "PHP engine, such as php-8.2", false)
+	text(&r.Web, "web", "web server engine, such as nginx-1.22", false)
+	text(&r.Database, "database", "database engine, such as mariadb-10.11", false)
+	text(&r.DatabaseName, "database-name", "the site's database (default: from the name)", true)
+	text(&r.DatabaseUser, "database-user", "the database's user (default: from the name)", true)
+	text(&r.DatabasePassword, "database-password", "that user's password (default: generated)", true)
+	c.jsonFlag()
+	if err := c.parse(); err != nil {
+		return err
+	}
+	if len(c.names) > 1 {
+		single := []string{}
+		for name, field := range texts {
+			if *field != "" {
+				single = append(single, "-"+name)
+			}
+		}
+		if r.Port != 0 {
+			single = append(single, "-port")
+		}
+		if len(single) > 0 {
+			return usageError{strings.Join(sorted(single), ", ") + " can belong to one site only; name one site"}
+		}
+	}
+	if r.Folder != "" {
+		folder, err := filepath.Abs(r.Folder)
+		if err != nil {
+			return err
+		}
+		r.Folder = folder
+	}
+	requests := []client.Request{}
+	for _, name := range c.names {
+		each := r
+		each.Name = name
+		requests = append(requests, each)
+	}
+	service, err := c.client()
+	if err != nil {
+		return err
+	}
+	operation, err := service.New(ctx, requests...)
+	if err != nil {
+		return err
+	}
+	watched, err := c.follow(ctx, service, operation)
+	if err != nil {
+		return err
+	}
+	if *c.json {
+		if err := c.printJSON(watched.Operation); err != nil {
+			return err
+		}
+		return outcome(watched)
+	}
+	sites, err := service.Sites(ctx, false)
+	if err != nil {
+		return err
+	}
+	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
+	for _, part := range watched.Sites {
+		for _, s := range sites {
+			if s.Name == part.Site && part.Report != nil {
+				fmt.Fprintf(table, "%s\t%s\t%s\t%s\n", s.Name, s.URL, s.Admin.User, part.Report.Summary())
+			}
+		}
+	}
+	table.Flush()
+	if len(watched.Sites) > 0 && watched.State == "done" {
+		fmt.Fprintf(c.out, "\nPasswords: vessik site %s -secrets\n", watched.Sites[0].Site)
+	}
+	return outcome(watched)
+}

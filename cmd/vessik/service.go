@@ -1,0 +1,222 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"vessik/client"
+	"vessik/internal/api"
+	"vessik/internal/service"
+)
+
+var serveCommand = command{name: "serve", about: "run the service", synopsis: "Runs the service until it is told to end (Ctrl-C). Sites that ran before answer again by themselves.\nStarted by root, it opens port 80 for the gateway and then becomes an unprivileged account for good.",
+	example: "vessik serve -home /srv/vessik", run: func(ctx context.Context, c *call) error {
+		account := c.flags.String("account", service.DefaultAccount, "account to become when started by root")
+		port := c.flags.Int("gateway-port", 0, "port of the gateway; a home keeps it for all its life (default: 80 where it can be had, else a free one)")
+		if err := c.parse(); err != nil {
+			return err
+		}
+		if *port < 0 || *port > 65535 {
+			return usageError{fmt.Sprintf("-gateway-port: %d is not a port", *port)}
+		}
+		home, err := c.homeFolder()
+		if err != nil {
+			return err
+		}
+		return service.Run(ctx, service.Options{Home: home, Account: *account, GatewayPort: *port, Out: c.out})
+	}}
+
+var statusCommand = command{name: "status", about: "show the service", synopsis: "Shows the service: where it is, how many sites it has, and what keeps them apart on this machine.",
+	example: "vessik status -wait 60s", run: func(ctx context.Context, c *call) error {
+		wait := c.flags.Duration("wait", 0, "wait this long until the service answers and no site is on its way up or down")
+		c.jsonFlag()
+		if err := c.parse(); err != nil {
+			return err
+		}
+		s, err := c.settledStatus(ctx, *wait)
+		if err != nil {
+			return err
+		}
+		if *c.json {
+			return c.printJSON(s)
+		}
+		sites := []string{}
+		for _, state := range []string{"running", "stopped", "failed", "provisioning", "starting", "stopping", "retiring"} {
+			if s.Sites[state] > 0 {
+				sites = append(sites, fmt.Sprintf("%d %s", s.Sites[state], state))
+			}
+		}
+		if len(sites) == 0 {
+			sites = append(sites, "none")
+		}
+		say := func(yes bool, good, bad string) string {
+			if yes {
+				return good
+			}
+			return bad
+		}
+		table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
+		for _, row := range [][2]string{{"version", s.Version}, {"process", fmt.Sprintf("%d, as %s, since %s", s.PID, s.Account, s.StartedAt.Local().Format("2006-01-02 15:04:05"))},
+			{"home", s.Home}, {"engines", s.EngineStore}, {"api", s.API}, {"console", s.Console}, {"gateway", fmt.Sprintf("port %d", s.GatewayPort)}, {"sites", strings.Join(sites, ", ")},
+			{"files", say(s.Confinement.Files, fmt.Sprintf("PHP of a site is held to its own folder (Landlock %d)", s.Confinement.LandlockABI), "NOT confined by the kernel: only open_basedir holds PHP, and no command that it starts")},
+			{"sockets", say(s.Confinement.Sockets, "PHP of a site cannot open unix sockets (seccomp)", "NOT refused: this kernel has no seccomp filter")},
+			{"signals", say(s.Confinement.Signals, "PHP of a site cannot signal other processes", "NOT scoped: this kernel's Landlock is older than 6")}} {
+			fmt.Fprintf(table, "%s\t%s\n", row[0], row[1])
+		}
+		return table.Flush()
+	}}
+
+// settledStatus asks until the service answers and its sites are settled, or the wait is over.
+func (c *call) settledStatus(ctx context.Context, wait time.Duration) (client.Status, error) {
+	until := time.Now().Add(wait)
+	for {
+		var status client.Status
+		c2, err := c.client()
+		if err == nil {
+			status, err = c2.Status(ctx)
+		}
+		moving := status.Sites["provisioning"] + status.Sites["starting"] + status.Sites["stopping"] + status.Sites["retiring"]
+		if wait == 0 || err == nil && moving == 0 {
+			return status, err
+		}
+		if err != nil && !errors.Is(err, client.ErrUnreachable) {
+			return status, err
+		}
+		if time.Now().After(until) {
+			if err == nil {
+				err = fmt.Errorf("%d sites are still on their way after %s; see: vessik operations", moving, wait)
+			}
+			return status, err
+		}
+		select {
+		case <-ctx.Done():
+			return status, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+var operationsCommand = command{name: "operations", names: "[ID]", about: "show what was and is being done", synopsis: "Lists operations, or shows the steps of one.",
+	example: "vessik operations 3", run: func(ctx context.Context, c *call) error {
+		c.jsonFlag()
+		if err := c.parse(); err != nil {
+			return err
+		}
+		service, err := c.client()
+		if err != nil {
+			return err
+		}
+		table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
+		if len(c.names) == 1 {
+			operation, err := service.Operation(ctx, c.names[0])
+			if err != nil {
+				return err
+			}
+			if *c.json {
+				return c.printJSON(operation)
+			}
+			for _, part := range operation.Sites {
+				fmt.Fprintf(table, "%s\t%s\t\t%s\n", part.Site, part.State, part.Problem)
+				for _, step := range part.Steps {
+					fmt.Fprintf(table, "  %s\t%s\t%d ms\t\n", step.Step, step.State, step.Milliseconds)
+				}
+			}
+			return table.Flush()
+		}
+		operations, err := service.Operations(ctx, 50)
+		if err != nil {
+			return err
+		}
+		if *c.json {
+			return c.printJSON(operations)
+		}
+		fmt.Fprintln(table, "ID\tKIND\tSTATE\tBEGUN\tTOOK\tSITES")
+		for _, o := range operations {
+			took, names := "", []string{}
+			if o.FinishedAt != nil {
+				took = o.FinishedAt.Sub(o.CreatedAt).Round(10 * time.Millisecond).String()
+			}
+			for _, part := range o.Sites {
+				names = append(names, part.Site)
+			}
+			fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\n", o.ID, o.Kind, o.State, o.CreatedAt.Local().Format("01-02 15:04:05"), took, strings.Join(names, " "))
+		}
+		return table.Flush()
+	}}
+
+var enginesCommand = command{name: "engines", about: "list engines", synopsis: "Lists the engines that are there, and those that could be fetched.",
+	example: "vessik engines", run: func(ctx context.Context, c *call) error {
+		c.jsonFlag()
+		if err := c.parse(); err != nil {
+			return err
+		}
+		service, err := c.client()
+		if err != nil {
+			return err
+		}
+		engines, err := service.Engines(ctx)
+		if err != nil {
+			return err
+		}
+		if *c.json {
+			return c.printJSON(engines)
+		}
+		table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
+		fmt.Fprintln(table, "ENGINE\tVERSION\tFROM\tSIZE\tSITES\tPROCESSES")
+		for _, e := range engines {
+			version, size := e.Version, fmt.Sprintf("%d MB", e.SizeBytes>>20)
+			if !e.Present {
+				version, size = "not fetched; comes with the first site that needs it", ""
+			}
+			fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%d\t%d\n", e.ID, version, "Debian "+e.Generation, size, len(e.Sites), len(e.Processes))
+		}
+		return table.Flush()
+	}}
+
+var consoleCommand = command{name: "console", about: "sign in to the web console", synopsis: "Opens the web console, signed in; without a desktop, prints a link that works once, for five minutes.",
+	example: "vessik console", run: func(ctx context.Context, c *call) error {
+		c.jsonFlag()
+		if err := c.parse(); err != nil {
+			return err
+		}
+		service, err := c.client()
+		if err != nil {
+			return err
+		}
+		link, err := service.Link(ctx)
+		if err != nil {
+			return err
+		}
+		if *c.json {
+			return c.printJSON(link)
+		}
+		browse(link.URL)
+		fmt.Fprintln(c.out, link.URL)
+		return nil
+	}}
+
+var versionCommand = command{name: "version", about: "print the version", synopsis: "Prints the version of this program.",
+	example: "vessik version", run: func(_ context.Context, c *call) error {
+		c.jsonFlag()
+		document := c.flags.Bool("openapi", false, "print the API's OpenAPI document instead")
+		if err := c.parse(); err != nil {
+			return err
+		}
+		if *document {
+			text, err := service.Document()
+			if err == nil {
+				_, err = fmt.Fprintf(c.out, "%s\n", text)
+			}
+			return err
+		}
+		if *c.json {
+			return c.printJSON(map[string]string{"version": api.Version})
+		}
+		fmt.Fprintln(c.out, "vessik", api.Version)
+		return nil
+	}}
+

@@ -1,0 +1,270 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"text/tabwriter"
+
+	"golang.org/x/term"
+
+	"vessik/client"
+	"vessik/internal/core/check"
+	"vessik/internal/core/plan"
+	"vessik/internal/core/wire"
+)
+
+var sitesCommand = command{name: "sites", about: "list all sites", synopsis: "Lists all sites: state, address, stack and the newest verdict.",
+	example: "vessik sites", run: func(ctx context.Context, c *call) error {
+		c.jsonFlag()
+		if err := c.parse(); err != nil {
+			return err
+		}
+		service, err := c.client()
+		if err != nil {
+			return err
+		}
+		sites, err := service.Sites(ctx, false)
+		if err != nil {
+			return err
+		}
+		if *c.json {
+			return c.printJSON(sites)
+		}
+		if len(sites) == 0 {
+			fmt.Fprintln(c.out, "There are no sites yet. Make one with: vessik new NAME")
+			return nil
+		}
+		return c.fleetTable(ctx, service, sites)
+	}}
+
+// fleetTable prints a line a site.
+func (c *call) fleetTable(ctx context.Context, service *client.Client, sites []client.Site) error {
+	report, err := service.Reports(ctx)
+	if err != nil {
+		return err
+	}
+	verdicts := map[string]string{}
+	for _, r := range report.Sites {
+		verdicts[r.Site] = r.Summary()
+	}
+	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(table, "SITE\tSTATE\tURL\tSTACK\tVERDICT")
+	for _, s := range sites {
+		verdict := verdicts[s.Name]
+		if verdict == "" || s.State == "stopped" {
+			verdict = "not checked"
+		}
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s, %s, %s\t%s\n", s.Name, s.State, s.URL, s.Stack.PHP.Engine, s.Stack.Web.Engine, s.Stack.Database.Engine, verdict)
+	}
+	return table.Flush()
+}
+
+var siteCommand = command{name: "site", names: "NAME", about: "show one site", synopsis: "Shows everything about one site; its passwords only with -secrets.",
+	example: "vessik site orchard-days -secrets", run: func(ctx context.Context, c *call) error {
+		secrets := c.flags.Bool("secrets", false, "with passwords")
+		c.jsonFlag()
+		if err := c.parse(); err != nil {
+			return err
+		}
+		service, err := c.client()
+		if err != nil {
+			return err
+		}
+		s, err := service.Site(ctx, c.names[0], *secrets)
+		if err != nil {
+			return err
+		}
+		if *c.json {
+			return c.printJSON(s)
+		}
+		hidden := func(password string) string {
+			if !*secrets {
+				return "(shown with -secrets)"
+			}
+			return password
+		}
+		table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
+		for _, row := range [][2]string{{"site", s.Name}, {"title", s.Title}, {"state", string(s.State)}, {"reason", s.Reason}, {"address", s.URL}, {"own port", fmt.Sprintf("127.0.0.1:%d", s.Port)},
+			{"folder", s.Folder}, {"cms", s.Kit.Name + " " + s.Kit.Version},
+			{"stack", fmt.Sprintf("%s (%s), %s (%s), %s (%s)", s.Stack.PHP.Engine, s.Stack.PHP.Version, s.Stack.Web.Engine, s.Stack.Web.Version, s.Stack.Database.Engine, s.Stack.Database.Version)},
+			{"database", fmt.Sprintf("%s on %s:%d", s.Database.Name, s.Database.Host, s.Database.Port)}, {"database user", s.Database.User}, {"database password", hidden(s.Database.Password)},
+			{"administrator", s.Admin.User}, {"mail", s.Admin.Email}, {"password", hidden(s.Admin.Password)}, {"sign in", s.URL + "wp-login.php"}, {"made", s.CreatedAt.Local().Format("2006-01-02 15:04")}} {
+			if row[1] != "" {
+				fmt.Fprintf(table, "%s\t%s\n", row[0], row[1])
+			}
+		}
+		return table.Flush()
+	}}
+
+var openCommand = command{name: "open", names: "NAME", about: "open a site in the browser", synopsis: "Opens a site in the browser; without a desktop, prints its address.",
+	example: "vessik open orchard-days", run: func(ctx context.Context, c *call) error {
+		if err := c.parse(); err != nil {
+			return err
+		}
+		service, err := c.client()
+		if err != nil {
+			return err
+		}
+		s, err := service.Site(ctx, c.names[0], false)
+		if err != nil {
+			return err
+		}
+		browse(s.URL)
+		fmt.Fprintln(c.out, s.URL)
+		return nil
+	}}
+
+// browse opens an address where there is a desktop.
+func browse(address string) {
+	if os.Getenv("DISPLAY") == "" && os.Getenv("WAYLAND_DISPLAY") == "" {
+		return
+	}
+	if opener, err := exec.LookPath("xdg-open"); err == nil {
+		exec.Command(opener, address).Start()
+	}
+}
+
+var startCommand = command{name: "start", names: "[NAME…]", about: "start sites", synopsis: "Starts sites and verifies them. Starting a running site takes up changes of its own virtual-host lines.",
+	example: "vessik start orchard-days\nvessik start -all", run: runOn(plan.Start)}
+
+var stopCommand = command{name: "stop", names: "[NAME…]", about: "stop sites", synopsis: "Stops sites: nothing of them runs until they are started.",
+	example: "vessik stop orchard-days seed-exchange\nvessik stop -all", run: runOn(plan.Stop)}
+
+// runOn is a command that has something done with sites.
+func runOn(kind plan.Kind) func(context.Context, *call) error {
+	return func(ctx context.Context, c *call) error {
+		all := c.flags.Bool("all", false, "all sites")
+		c.jsonFlag()
+		if err := c.parse(); err != nil {
+			return err
+		}
+		if *all == (len(c.names) > 0) {
+			return usageError{"name sites, or give -all"}
+		}
+		service, err := c.client()
+		if err != nil {
+			return err
+		}
+		operation, err := service.Do(ctx, kind, wire.Names{Names: c.names, All: *all})
+		if err != nil {
+			return err
+		}
+		watched, err := c.follow(ctx, service, operation)
+		if err != nil {
+			return err
+		}
+		if *c.json {
+			if err := c.printJSON(watched.Operation); err != nil {
+				return err
+			}
+		}
+		return outcome(watched)
+	}
+}
+
+var verifyCommand = command{name: "verify", names: "[NAME…]", about: "prove that sites answer", synopsis: "Asks sites everything, from outside: all of them, or those that are named. Exits with 3 when a check fails.",
+	example: "vessik verify\nvessik verify orchard-days -format junit > report.xml", run: func(ctx context.Context, c *call) error {
+		format := c.flags.String("format", "table", "table, json or junit")
+		c.jsonFlag()
+		if err := c.parse(); err != nil {
+			return err
+		}
+		if *c.json {
+			*format = "json"
+		}
+		if *format != "table" && *format != "json" && *format != "junit" {
+			return usageError{fmt.Sprintf("there is no format %q; choose table, json or junit", *format)}
+		}
+		service, err := c.client()
+		if err != nil {
+			return err
+		}
+		operation, err := service.Do(ctx, plan.Verify, wire.Names{Names: c.names, All: len(c.names) == 0})
+		if err != nil {
+			return err
+		}
+		watched, err := c.follow(ctx, service, operation)
+		if err != nil {
+			return err
+		}
+		sites := []check.SiteReport{}
+		for _, part := range watched.Sites {
+			if part.Report != nil {
+				sites = append(sites, *part.Report)
+			}
+		}
+		report := check.Together(sites)
+		switch *format {
+		case "json":
+			err = c.printJSON(report)
+		case "junit":
+			err = check.WriteJUnit(c.out, report)
+		default:
+			err = check.WriteTable(c.out, report)
+		}
+		if err != nil {
+			return err
+		}
+		return outcome(watched)
+	}}
+
+var retireCommand = command{name: "retire", names: "NAME…", about: "remove sites and all that belongs to them", synopsis: "Removes sites: folder, database, user, virtual host, logs. Asks first, unless -yes is given.",
+	example: "vessik retire moss-archive -keep-files", run: func(ctx context.Context, c *call) error {
+		yes := c.flags.Bool("yes", false, "do not ask")
+		keep := c.flags.Bool("keep-files", false, "keep the folder, and the database as a dump")
+		c.jsonFlag()
+		if err := c.parse(); err != nil {
+			return err
+		}
+		service, err := c.client()
+		if err != nil {
+			return err
+		}
+		if !*yes {
+			if !term.IsTerminal(int(os.Stdin.Fd())) {
+				return usageError{"nobody is there to be asked; give -yes"}
+			}
+			for _, name := range c.names {
+				s, err := service.Site(ctx, name, false)
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(os.Stderr, "%s: removes the folder %s and the database %s\n", name, s.Folder, s.Database.Name)
+				if *keep {
+					fmt.Fprintf(os.Stderr, "  but keeps the folder, and the database as a dump\n")
+				}
+			}
+			fmt.Fprint(os.Stderr, "Go on? Write yes: ")
+			answer, _ := bufio.NewReader(os.Stdin).ReadString('\n')
+			if strings.TrimSpace(answer) != "yes" {
+				fmt.Fprintln(os.Stderr, "nothing was changed")
+				return exitCode(exitFailed)
+			}
+		}
+		operation, err := service.Do(ctx, plan.Retire, wire.Names{Names: c.names, KeepFiles: *keep})
+		if err != nil {
+			return err
+		}
+		watched, err := c.follow(ctx, service, operation)
+		if err != nil {
+			return err
+		}
+		if *c.json {
+			if err := c.printJSON(watched.Operation); err != nil {
+				return err
+			}
+		} else if *keep {
+			for _, part := range watched.Sites {
+				for _, step := range part.Steps {
+					if step.Step == plan.DropDatabase && step.Note != "" {
+						fmt.Fprintf(c.out, "%s: %s\n", part.Site, step.Note)
+					}
+				}
+			}
+		}
+		return outcome(watched)
+	}}

@@ -1,0 +1,46 @@
+<?php // Answers a check's request from inside a site: what runs here, and what of it can be reached; written by Vessik.
+(static function () {
+    mysqli_report(MYSQLI_REPORT_OFF);
+    error_reporting(0);
+    $ask = json_decode(file_get_contents('php://input'), true) ?: [];
+    $answer = ['site' => $ask['site'] ?? '', 'php' => PHP_VERSION, 'web' => $_SERVER['SERVER_SOFTWARE'] ?? '', 'read' => [], 'sockets' => [], 'databases' => [], 'touched' => []];
+    if (isset($ask['database'])) {
+        $d = $ask['database'];
+        $link = mysqli_init();
+        if (@$link->real_connect($d['host'], $d['user'], $d['password'], $d['name'], $d['port'])) {
+            $answer['database'] = $link->query('SELECT VERSION()')->fetch_row()[0];
+            foreach ($link->query('SHOW DATABASES')->fetch_all() as $row) {
+                $answer['databases'][] = $row[0];
+            }
+            foreach ($ask['statements'] ?? [] as $statement) { // each one must be refused
+                if ($link->query($statement)) {
+                    $answer['touched'][] = $statement;
+                }
+            }
+        } else {
+            $answer['database_error'] = $link->connect_error;
+        }
+    }
+    foreach ($ask['paths'] ?? [] as $path) {
+        if (is_dir($path) ? @scandir($path) !== false : @file_get_contents($path, false, null, 0, 1) !== false) {
+            $answer['read'][] = "PHP: $path";
+        }
+    }
+    if (!empty($ask['paths']) && function_exists('proc_open')) {
+        $script = 'for p in "$@"; do if [ -d "$p" ]; then ls "$p" >/dev/null 2>&1 && echo "$p"; else head -c 1 "$p" >/dev/null 2>&1 && echo "$p"; fi; done; echo ran';
+        $process = proc_open(['/bin/sh', '-c', $script, 'sh', ...$ask['paths']], [1 => ['pipe', 'w']], $pipes);
+        $lines = $process ? explode("\n", trim(stream_get_contents($pipes[1]))) : [];
+        $answer['command'] = array_pop($lines) === 'ran';
+        foreach ($lines as $path) {
+            $answer['read'][] = "command: $path";
+        }
+    }
+    foreach ($ask['sockets'] ?? [] as $socket) {
+        if (@stream_socket_client('unix://' . $socket, $code, $message, 1)) {
+            $answer['sockets'][] = $socket;
+        }
+    }
+    header('Content-Type: application/json');
+    header('Cache-Control: no-store');
+    echo json_encode($answer);
+})();

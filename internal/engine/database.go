@@ -1,0 +1,178 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"vessik/internal/core/render"
+	"vessik/internal/core/rewrite"
+	"vessik/internal/proc"
+)
+
+// DatabaseServer is one running MariaDB. Its administrator is reachable through the unix socket only.
+type DatabaseServer struct {
+	Engine  *Engine
+	Port    int // 0: socket only
+	process *proc.Process
+	admin   *sql.DB
+	config  *mysql.Config
+}
+
+// DatabasePlace says where a server keeps its data and where it listens.
+type DatabasePlace struct {
+	Data     string // made when missing
+	Run      string // socket, pid and temporary files
+	Log      string
+	Port     int
+	Password string // the administrator's
+	BufferMB int
+}
+
+// StartDatabase prepares the data folder on first use and starts the server. The default root without a password and the anonymous
+// users never exist on a server that listens: they go while it is prepared.
+func StartDatabase(ctx context.Context, supervisor *proc.Supervisor, e *Engine, place DatabasePlace) (*DatabaseServer, error) {
+	if err := os.MkdirAll(place.Run, 0o700); err != nil {
+		return nil, err
+	}
+	configuration := render.MariaDB{Root: e.Root(), Data: place.Data, Dir: place.Run, Socket: filepath.Join(place.Run, "db.sock"), Port: place.Port, BufferMB: place.BufferMB}
+	if length := len(configuration.Socket); length > 100 {
+		return nil, fmt.Errorf("the socket path %s is %d bytes long, and 100 is the most: choose a shorter home folder", configuration.Socket, length)
+	}
+	file := filepath.Join(place.Run, "mariadb.cnf")
+	if err := os.WriteFile(file, []byte(configuration.String()), 0o600); err != nil {
+		return nil, err
+	}
+	if _, err := os.Stat(place.Data); errors.Is(err, os.ErrNotExist) {
+		if err := prepareData(ctx, e, place, configuration); err != nil {
+			return nil, fmt.Errorf("prepare the data folder of %s: %w", e.ID, err)
+		}
+	}
+	d := &DatabaseServer{Engine: e, Port: place.Port, config: mysql.NewConfig()}
+	d.config.User, d.config.Passwd, d.config.Net, d.config.Addr = "root", place.Password, "unix", configuration.Socket
+	d.config.Params = map[string]string{"charset": "utf8mb4"}
+	d.config.MultiStatements, d.config.InterpolateParams = true, true
+	d.admin = d.Open("")
+	var err error
+	d.process, err = supervisor.Start(ctx, proc.Spec{Name: e.ID, Program: e.Program("mariadbd"), Arguments: []string{"--defaults-file=" + file},
+		Env: []string{"PATH=/usr/bin:/bin", "TZ=UTC"}, Log: place.Log, StartWithin: 60 * time.Second, Grace: 60 * time.Second, Ready: d.admin.PingContext})
+	if err != nil {
+		d.admin.Close()
+		return nil, err
+	}
+	return d, nil
+}
+
+// prepareData makes the system tables in a folder of another name and renames it: a folder that is there is whole.
+func prepareData(ctx context.Context, e *Engine, place DatabasePlace, configuration render.MariaDB) error {
+	partial := place.Data + ".partial"
+	if err := os.RemoveAll(partial); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(partial, 0o700); err != nil {
+		return err
+	}
+	configuration.Data, configuration.Port = partial, 0
+	file := filepath.Join(place.Run, "prepare.cnf")
+	if err := os.WriteFile(file, []byte(configuration.String()), 0o600); err != nil {
+		return err
+	}
+	defer os.Remove(file)
+	script := "CREATE DATABASE mysql;\nUSE mysql;\nSET @auth_root_socket=NULL;\n"
+	for _, name := range []string{"_system_tables.sql", "_performance_tables.sql", "_system_tables_data.sql", "maria_add_gis_sp_bootstrap.sql", "_sys_schema.sql"} {
+		found, _ := filepath.Glob(filepath.Join(e.Root(), "usr/share/mysql", "*"+name))
+		if len(found) == 0 {
+			return fmt.Errorf("%s does not bring *%s", e.ID, name)
+		}
+		text, err := os.ReadFile(found[0])
+		if err != nil {
+			return err
+		}
+		script += string(text) + "\n"
+	}
+	script += "USE mysql;\nDELETE FROM global_priv WHERE NOT (User='root' AND Host='localhost') AND User<>'mariadb.sys';\n" +
+		"UPDATE global_priv SET Priv=json_set(Priv, '$.plugin', 'mysql_native_password', '$.authentication_string', PASSWORD(" + rewrite.Quote(place.Password) + ")) WHERE User='root';\n" +
+		"DELETE FROM proxies_priv;\nDELETE FROM db;\n"
+	command := exec.CommandContext(ctx, e.Program("mariadbd"), "--defaults-file="+file, "--bootstrap", "--log-warnings=0")
+	command.Stdin = strings.NewReader(script)
+	var out bytes.Buffer
+	command.Stdout, command.Stderr = &out, &out
+	if err := command.Run(); err != nil {
+		return fmt.Errorf("%w: %s", err, bytes.TrimSpace(out.Bytes()))
+	}
+	return os.Rename(partial, place.Data)
+}
+
+// Open returns a pool of administrator's connections that use a database. Dates come as text, as they are stored.
+func (d *DatabaseServer) Open(database string) *sql.DB { return d.open(database, false) }
+
+// OpenWithTimes is Open with dates as time.Time.
+func (d *DatabaseServer) OpenWithTimes(database string) *sql.DB { return d.open(database, true) }
+
+func (d *DatabaseServer) open(database string, parseTime bool) *sql.DB {
+	config := d.config.Clone()
+	config.DBName, config.ParseTime = database, parseTime
+	connector, err := mysql.NewConnector(config)
+	if err != nil {
+		panic(err) // the configuration is ours
+	}
+	pool := sql.OpenDB(connector)
+	pool.SetMaxIdleConns(8)
+	return pool
+}
+
+// Admin is the pool of administrator's connections without a database.
+func (d *DatabaseServer) Admin() *sql.DB { return d.admin }
+
+// PID is the server's process id.
+func (d *DatabaseServer) PID() int { return d.process.PID() }
+
+// Stop ends the server in order.
+func (d *DatabaseServer) Stop() {
+	d.admin.Close()
+	d.process.Stop()
+}
+
+// Identifier quotes a name for SQL; Pattern does so for a grant, where _ and % would stand for other characters.
+func Identifier(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
+
+func pattern(name string) string {
+	return Identifier(strings.NewReplacer(`\`, `\\`, "_", `\_`, "%", `\%`).Replace(name))
+}
+
+// CreateDatabase makes a database and its one user, who may use that database and nothing else, from 127.0.0.1 only.
+func (d *DatabaseServer) CreateDatabase(ctx context.Context, name, user, password string) error {
+	account := rewrite.Quote(user) + "@'127.0.0.1'"
+	for _, statement := range []string{
+		"CREATE DATABASE " + Identifier(name) + " CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci",
+		"CREATE USER " + account + " IDENTIFIED BY " + rewrite.Quote(password),
+		"GRANT ALL PRIVILEGES ON " + pattern(name) + ".* TO " + account,
+	} {
+		if _, err := d.admin.ExecContext(ctx, statement); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// DropDatabase takes both away; it bears their absence.
+func (d *DatabaseServer) DropDatabase(ctx context.Context, name, user string) error {
+	_, err := d.admin.ExecContext(ctx, "DROP USER IF EXISTS "+rewrite.Quote(user)+"@'127.0.0.1'; DROP DATABASE IF EXISTS "+Identifier(name))
+	return err
+}
+
+// HasDatabase tells whether a database or a user of these names exists.
+func (d *DatabaseServer) HasDatabase(ctx context.Context, name, user string) (bool, error) {
+	var count int
+	err := d.admin.QueryRowContext(ctx, "SELECT (SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME=?) + (SELECT COUNT(*) FROM mysql.global_priv WHERE User=?)", name, user).Scan(&count)
+	return count > 0, err
+}

@@ -1,0 +1,73 @@
+package engine
+
+import (
+	"bufio"
+	"encoding/hex"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+)
+
+// PortHolder says who holds a TCP port on loopback, as far as this account may know; empty when it is free. It asks by binding, so
+// it also sees what only listens on all addresses.
+func PortHolder(port int) string {
+	listener, err := net.Listen("tcp4", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+	if err == nil {
+		listener.Close()
+		return ""
+	}
+	if strings.Contains(err.Error(), "permission denied") {
+		return "nobody, but only root may open it"
+	}
+	return Listener(port)
+}
+
+// Listener names the process that listens on a port, from /proc/net/tcp and the open files in /proc.
+func Listener(port int) string {
+	inodes := map[string]bool{}
+	for _, table := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
+		file, err := os.Open(table)
+		if err != nil {
+			continue
+		}
+		lines := bufio.NewScanner(file)
+		for lines.Scan() {
+			fields := strings.Fields(lines.Text())
+			if len(fields) < 10 || fields[3] != "0A" { // 0A is LISTEN
+				continue
+			}
+			_, hexPort, _ := strings.Cut(fields[1], ":")
+			if number, err := hex.DecodeString(hexPort); err == nil && len(number) == 2 && int(number[0])<<8|int(number[1]) == port {
+				inodes["socket:["+fields[9]+"]"] = true
+			}
+		}
+		file.Close()
+	}
+	descriptors, _ := filepath.Glob("/proc/[0-9]*/fd/*")
+	for _, descriptor := range descriptors {
+		target, err := os.Readlink(descriptor)
+		if err != nil || !inodes[target] {
+			continue
+		}
+		pid := strings.Split(descriptor, "/")[2]
+		name, _ := os.ReadFile(filepath.Join("/proc", pid, "comm"))
+		return fmt.Sprintf("%s (process %s)", strings.TrimSpace(string(name)), pid)
+	}
+	return "another program (of another account)"
+}
+
+// FirstUnprivilegedPort is the lowest port that an account without root's rights may open (ip(7)).
+func FirstUnprivilegedPort() int {
+	text, err := os.ReadFile("/proc/sys/net/ipv4/ip_unprivileged_port_start")
+	if err != nil {
+		return 1024
+	}
+	port, err := strconv.Atoi(strings.TrimSpace(string(text)))
+	if err != nil {
+		return 1024
+	}
+	return port
+}

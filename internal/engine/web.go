@@ -1,0 +1,236 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"sync"
+	"syscall"
+	"time"
+
+	"vessik/internal/core/render"
+	"vessik/internal/proc"
+)
+
+// WebServer is one nginx, shared by the sites that chose its version, each with its own virtual host on its own port.
+type WebServer struct {
+	Engine     *Engine
+	supervisor *proc.Supervisor
+	dir, log   string
+
+	mu      sync.Mutex
+	hosts   map[string]VirtualHost // what is loaded
+	process *proc.Process
+}
+
+// VirtualHost is one site's configuration text and the port that it listens on.
+type VirtualHost struct {
+	Text string
+	Port int
+}
+
+// NewWebServer prepares one; it starts with the first virtual host.
+func NewWebServer(supervisor *proc.Supervisor, e *Engine, runDir, log string) (*WebServer, error) {
+	w := &WebServer{Engine: e, supervisor: supervisor, dir: runDir, log: log, hosts: map[string]VirtualHost{}}
+	return w, os.MkdirAll(filepath.Join(runDir, "temp"), 0o700)
+}
+
+// ErrPortTaken says that something else listens on a site's port.
+var ErrPortTaken = errors.New("port is taken")
+
+// Apply adds, changes (a virtual host) and removes (nil) sites with one configuration check and one graceful reload. A site whose
+// virtual host nginx refuses, or whose port is taken, is left out and named in broken; all others are served. Once it returns, what
+// it names listens.
+func (w *WebServer) Apply(ctx context.Context, changes map[string]*VirtualHost) (broken map[string]error, err error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	broken = map[string]error{}
+	wanted := maps.Clone(w.hosts)
+	for name, host := range changes {
+		delete(wanted, name)
+		if host == nil {
+			continue
+		}
+		if loaded, ok := w.hosts[name]; !ok || loaded.Port != host.Port || w.process == nil {
+			if holder := PortHolder(host.Port); holder != "" {
+				broken[name] = fmt.Errorf("port %d is held by %s: %w", host.Port, holder, ErrPortTaken)
+				continue
+			}
+		}
+		wanted[name] = *host
+	}
+	if err := w.check(ctx, wanted, broken); err != nil {
+		return broken, err
+	}
+	if maps.Equal(wanted, w.hosts) {
+		return broken, nil
+	}
+	gone := w.hosts
+	if err := w.load(ctx, wanted); err != nil {
+		return broken, err
+	}
+	w.hosts = wanted
+	return broken, w.settle(ctx, gone)
+}
+
+var faultyFile = regexp.MustCompile(`in \S*/hosts\.next/([a-z0-9-]+)\.conf:(\d+)`)
+
+// check writes the virtual hosts aside and has nginx read them; one that it refuses is taken out, and the rest is tried again.
+func (w *WebServer) check(ctx context.Context, wanted map[string]VirtualHost, broken map[string]error) error {
+	next := filepath.Join(w.dir, "hosts.next")
+	if err := os.RemoveAll(next); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(next, 0o700); err != nil {
+		return err
+	}
+	for name, host := range wanted {
+		if err := os.WriteFile(filepath.Join(next, name+".conf"), []byte(host.Text), 0o600); err != nil {
+			return err
+		}
+	}
+	file, err := w.writeMain("nginx.next.conf", next)
+	if err != nil {
+		return err
+	}
+	for {
+		out, err := exec.CommandContext(ctx, w.Engine.Program("nginx"), "-e", w.log, "-p", w.dir, "-t", "-q", "-c", file).CombinedOutput()
+		if err == nil {
+			return nil
+		}
+		fault := faultyFile.FindStringSubmatch(string(out))
+		if fault == nil || ctx.Err() != nil {
+			return fmt.Errorf("%s refuses its configuration: %s", w.Engine.ID, bytes.TrimSpace(out))
+		}
+		name := fault[1]
+		broken[name] = fmt.Errorf("nginx refuses the virtual host: %s%s", bytes.TrimSpace(out), quoteLine(wanted[name].Text, fault[2]))
+		delete(wanted, name)
+		if err := os.Remove(filepath.Join(next, name+".conf")); err != nil {
+			return err
+		}
+	}
+}
+
+func quoteLine(text, number string) string {
+	n, _ := strconv.Atoi(number)
+	lines := bytes.Split([]byte(text), []byte("\n"))
+	if n < 1 || n > len(lines) {
+		return ""
+	}
+	return fmt.Sprintf(" (line %d: %s)", n, bytes.TrimSpace(lines[n-1]))
+}
+
+func (w *WebServer) writeMain(name, hosts string) (string, error) {
+	file := filepath.Join(w.dir, name)
+	text := render.Nginx{Root: w.Engine.Root(), Dir: w.dir, Hosts: hosts, Log: w.log, Workers: 2}.String()
+	return file, os.WriteFile(file, []byte(text), 0o600)
+}
+
+// load puts the checked virtual hosts in place and starts or reloads nginx.
+func (w *WebServer) load(ctx context.Context, wanted map[string]VirtualHost) error {
+	hosts := filepath.Join(w.dir, "hosts")
+	if err := os.RemoveAll(hosts); err != nil {
+		return err
+	}
+	if err := os.Rename(filepath.Join(w.dir, "hosts.next"), hosts); err != nil {
+		return err
+	}
+	file, err := w.writeMain("nginx.conf", hosts)
+	if err != nil {
+		return err
+	}
+	if w.process != nil && w.process.PID() != 0 {
+		return w.process.Signal(syscall.SIGHUP)
+	}
+	if w.process != nil || len(wanted) == 0 { // it is being restarted, with these files
+		return nil
+	}
+	w.process, err = w.supervisor.Start(ctx, proc.Spec{Name: w.Engine.ID, Program: w.Engine.Program("nginx"),
+		Arguments: []string{"-e", w.log, "-p", w.dir, "-c", file}, Env: []string{"PATH=/usr/bin:/bin"}, Log: w.log,
+		StartWithin: 20 * time.Second, StopSignal: syscall.SIGTERM,
+		Ready: func(context.Context) error {
+			_, err := os.Stat(filepath.Join(w.dir, "nginx.pid"))
+			return err
+		}})
+	return err
+}
+
+// settle waits until what was loaded listens and what was taken out does not.
+func (w *WebServer) settle(ctx context.Context, before map[string]VirtualHost) error {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	kept := map[int]bool{}
+	for name, host := range w.hosts {
+		kept[host.Port] = true
+		if old, ok := before[name]; ok && old.Port == host.Port {
+			continue
+		}
+		if err := waitFor(ctx, func() bool { return Listens(host.Port) }); err != nil {
+			return fmt.Errorf("%s does not listen on port %d: %w", name, host.Port, err)
+		}
+	}
+	for name, host := range before {
+		if !kept[host.Port] {
+			if err := waitFor(ctx, func() bool { return !Listens(host.Port) }); err != nil {
+				return fmt.Errorf("%s still listens on port %d: %w", name, host.Port, err)
+			}
+		}
+	}
+	return nil
+}
+
+func waitFor(ctx context.Context, condition func() bool) error {
+	for !condition() {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(3 * time.Millisecond):
+		}
+	}
+	return nil
+}
+
+// Listens tells whether something accepts connections on a port of 127.0.0.1.
+func Listens(port int) bool {
+	connection, err := net.DialTimeout("tcp", "127.0.0.1:"+strconv.Itoa(port), time.Second)
+	if err != nil {
+		return false
+	}
+	connection.Close()
+	return true
+}
+
+// Sites lists the sites that are served.
+func (w *WebServer) Sites() []string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return slices.Sorted(maps.Keys(w.hosts))
+}
+
+// PID is the main process's id, 0 when it does not run.
+func (w *WebServer) PID() int {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.process == nil {
+		return 0
+	}
+	return w.process.PID()
+}
+
+// Stop ends nginx.
+func (w *WebServer) Stop() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.process != nil {
+		w.process.Stop()
+	}
+}

@@ -1,0 +1,213 @@
+// Package gateway answers for every site's domain: it hands a request to the site that it names, waits for one that is starting, and
+// says in words what is the matter otherwise.
+package gateway
+
+import (
+	"bytes"
+	"context"
+	_ "embed"
+	"errors"
+	"fmt"
+	"html/template"
+	"log"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"vessik/internal/core/site"
+)
+
+// Sites is what the gateway needs to know.
+type Sites interface {
+	ByDomain(host string) (site.Site, bool)
+	Sites() []site.Site
+	Changed() <-chan struct{}
+}
+
+// Gateway is an http.Handler for all domains.
+type Gateway struct {
+	Sites   Sites
+	Port    int           // its own, as it stands in URLs
+	Console string        // where the reserved host is sent to
+	Wait    time.Duration // how long a request waits for a site that is starting
+
+	proxy *httputil.ReverseProxy
+}
+
+type portKey struct{}
+
+// New prepares a gateway.
+func New(sites Sites, port int, console string) *Gateway {
+	g := &Gateway{Sites: sites, Port: port, Console: console, Wait: 60 * time.Second}
+	g.proxy = &httputil.ReverseProxy{
+		Rewrite: func(r *httputil.ProxyRequest) {
+			r.SetURL(&url.URL{Scheme: "http", Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(r.In.Context().Value(portKey{}).(int)))})
+			r.Out.Host = r.In.Host // the site sees the name that the visitor used
+			r.SetXForwarded()
+		},
+		Transport: &http.Transport{DialContext: dialPatiently, MaxIdleConns: 512, MaxIdleConnsPerHost: 64, IdleConnTimeout: 30 * time.Second, DisableCompression: true},
+		// Parts of an answer go on as they come.
+		FlushInterval: -1,
+		BufferPool:    &buffers{sync.Pool{New: func() any { return make([]byte, 32<<10) }}},
+		ErrorHandler:  g.siteFault,
+		ErrorLog:      log.New(quiet{}, "", 0),
+	}
+	return g
+}
+
+// dialPatiently tries again for a moment while nobody listens: a web server that was killed is back within that time, and nothing of
+// the request has been sent.
+func dialPatiently(ctx context.Context, network, address string) (net.Conn, error) {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	var dialer net.Dialer
+	for {
+		connection, err := dialer.DialContext(ctx, network, address)
+		if !errors.Is(err, syscall.ECONNREFUSED) {
+			return connection, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, err
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+}
+
+func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	host := hostOf(r.Host)
+	if host == site.ConsoleHost {
+		http.Redirect(w, r, g.Console, http.StatusFound)
+		return
+	}
+	s, known := g.settled(r.Context(), host)
+	switch {
+	case !known:
+		g.unknown(w, host)
+	case s.State == site.Running:
+		g.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), portKey{}, s.Port)))
+	case s.State == site.Failed:
+		write(w, http.StatusBadGateway, page{Title: s.Title + " has failed", Words: "The site cannot answer:", Reason: s.Reason,
+			Remedy: "Mend what it says, then start it again:", Command: "vessik start " + s.Name})
+	case s.State == site.Stopped || s.State == site.Stopping:
+		write(w, http.StatusServiceUnavailable, page{Title: s.Title + " is stopped", Words: "Nothing of it runs at this moment.",
+			Remedy: "Start it in the console, or with:", Command: "vessik start " + s.Name})
+	default:
+		w.Header().Set("Retry-After", "5")
+		write(w, http.StatusServiceUnavailable, page{Title: s.Title + " is " + string(s.State), Words: "It does not answer yet. See what is being done with it:", Command: "vessik operations"})
+	}
+}
+
+// settled returns the site of a host name, once it is no longer on its way up.
+func (g *Gateway) settled(ctx context.Context, host string) (site.Site, bool) {
+	ctx, cancel := context.WithTimeout(ctx, g.Wait)
+	defer cancel()
+	for {
+		changed := g.Sites.Changed()
+		s, known := g.Sites.ByDomain(host)
+		if !known || s.State != site.Starting && s.State != site.Provisioning {
+			return s, known
+		}
+		select {
+		case <-ctx.Done():
+			return s, known
+		case <-changed:
+		}
+	}
+}
+
+func hostOf(host string) string {
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	return strings.TrimSuffix(strings.ToLower(host), ".")
+}
+
+func (g *Gateway) unknown(w http.ResponseWriter, host string) {
+	p := page{Title: "No site is called " + host, Words: "These are known here:", Remedy: "Make one of that name with:", Command: "vessik new " + strings.TrimSuffix(host, ".localhost")}
+	for _, s := range g.Sites.Sites() {
+		p.Sites = append(p.Sites, listed{s.Title, s.URL(g.Port), string(s.State)})
+	}
+	if len(p.Sites) == 0 {
+		p.Words = "There are no sites yet."
+	}
+	if net.ParseIP(host) != nil || !strings.HasSuffix(host, ".localhost") {
+		p.Remedy, p.Command = "", ""
+	}
+	write(w, http.StatusNotFound, p)
+}
+
+func (g *Gateway) siteFault(w http.ResponseWriter, r *http.Request, err error) {
+	if r.Context().Err() != nil {
+		return // the visitor went away
+	}
+	s, _ := g.Sites.ByDomain(hostOf(r.Host))
+	write(w, http.StatusBadGateway, page{Title: s.Title + " does not answer", Words: "Its web server gave no answer:", Reason: err.Error(), Remedy: "See why with:", Command: "vessik verify " + s.Name})
+}
+
+//go:embed page.html
+var pageText string
+
+var pageTemplate = template.Must(template.New("page").Parse(pageText))
+
+type listed struct{ Title, URL, State string }
+
+type page struct {
+	Title, Words, Reason, Remedy, Command string
+	Sites                                 []listed
+}
+
+func write(w http.ResponseWriter, status int, p page) {
+	var text bytes.Buffer
+	if err := pageTemplate.Execute(&text, p); err != nil {
+		http.Error(w, p.Title, status)
+		return
+	}
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
+	w.WriteHeader(status)
+	w.Write(text.Bytes())
+}
+
+type buffers struct{ pool sync.Pool }
+
+func (b *buffers) Get() []byte    { return b.pool.Get().([]byte) }
+func (b *buffers) Put(buf []byte) { b.pool.Put(buf) } //nolint:staticcheck
+
+type quiet struct{}
+
+func (quiet) Write(text []byte) (int, error) { return len(text), nil }
+
+// Listen opens a port on both loopback addresses: browsers try ::1 first for names below localhost. Port 0 is refused.
+func Listen(port int) ([]net.Listener, error) {
+	first, err := net.Listen("tcp4", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+	if err != nil {
+		return nil, err
+	}
+	second, err := net.Listen("tcp6", net.JoinHostPort("::1", strconv.Itoa(port)))
+	switch {
+	case err == nil:
+		return []net.Listener{first, second}, nil
+	case errors.Is(err, syscall.EADDRINUSE) || errors.Is(err, syscall.EACCES):
+		first.Close()
+		return nil, err
+	}
+	return []net.Listener{first}, nil // this machine has no IPv6
+}
+
+// FirstFree opens the first port of a range that is free on both.
+func FirstFree(from, to int) ([]net.Listener, int, error) {
+	for port := from; port <= to; port++ {
+		if listeners, err := Listen(port); err == nil {
+			return listeners, port, nil
+		}
+	}
+	return nil, 0, fmt.Errorf("no port from %d to %d is free", from, to)
+}

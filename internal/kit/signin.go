@@ -1,0 +1,98 @@
+package kit
+
+import (
+	"context"
+	"fmt"
+	"html"
+	"io"
+	"net/http"
+	"net/url"
+	"regexp"
+	"strings"
+)
+
+// Client asks a site as a browser would: with cookies, and without following redirects by itself.
+type Client interface {
+	Do(*http.Request) (*http.Response, error)
+}
+
+// pageLimit bounds what is read of one page.
+const pageLimit = 4 << 20
+
+// Page fetches one page and returns its status and text.
+func Page(ctx context.Context, client Client, method, address string, form url.Values) (*http.Response, string, error) {
+	var body io.Reader
+	if form != nil {
+		body = strings.NewReader(form.Encode())
+	}
+	request, err := http.NewRequestWithContext(ctx, method, address, body)
+	if err != nil {
+		return nil, "", err
+	}
+	if form != nil {
+		request.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	}
+	response, err := client.Do(request)
+	if err != nil {
+		return nil, "", err
+	}
+	defer response.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(response.Body, pageLimit))
+	return response, string(text), err
+}
+
+var (
+	inputField = regexp.MustCompile(`<input[^>]*>`)
+	attribute  = regexp.MustCompile(`([a-z]+)=["']([^"']*)["']`)
+	loginError = regexp.MustCompile(`(?s)<div id="login_error"[^>]*>(.*?)</div>`)
+	tags       = regexp.MustCompile(`<[^>]*>`)
+	signOut    = regexp.MustCompile(`href=["']([^"']*wp-login\.php\?action=logout[^"']*)["']`)
+)
+
+// SignInSteps goes through WordPress's own login form to the dashboard. It returns what it saw; err says why nobody got in.
+func SignInSteps(ctx context.Context, client Client, base, user, password string) (observed string, err error) {
+	response, page, err := Page(ctx, client, "GET", base+"wp-login.php", nil)
+	if err != nil {
+		return "", err
+	}
+	if response.StatusCode != http.StatusOK || !strings.Contains(page, `id="loginform"`) {
+		return "", fmt.Errorf("wp-login.php answers %s without a login form", response.Status)
+	}
+	form := url.Values{}
+	for _, field := range inputField.FindAllString(page, -1) {
+		values := map[string]string{}
+		for _, match := range attribute.FindAllStringSubmatch(field, -1) {
+			values[match[1]] = html.UnescapeString(match[2])
+		}
+		if values["name"] != "" && values["type"] != "checkbox" {
+			form.Set(values["name"], values["value"])
+		}
+	}
+	form.Set("log", user)
+	form.Set("pwd", password)
+	response, page, err = Page(ctx, client, "POST", base+"wp-login.php", form)
+	if err != nil {
+		return "", err
+	}
+	if response.StatusCode != http.StatusFound {
+		reason := "no reason given"
+		if match := loginError.FindStringSubmatch(page); match != nil {
+			reason = strings.Join(strings.Fields(html.UnescapeString(tags.ReplaceAllString(match[1], ""))), " ")
+		}
+		return "", fmt.Errorf("the login form answers %s: %s", response.Status, reason)
+	}
+	response, page, err = Page(ctx, client, "GET", base+"wp-admin/", nil)
+	if err != nil {
+		return "", err
+	}
+	if response.StatusCode != http.StatusOK || !strings.Contains(page, `id="wpadminbar"`) {
+		return "", fmt.Errorf("the dashboard answers %s after signing in", response.Status)
+	}
+	// A check leaves no open session behind.
+	if match := signOut.FindStringSubmatch(page); match != nil {
+		if _, _, err := Page(ctx, client, "GET", html.UnescapeString(match[1]), nil); err != nil {
+			return "", fmt.Errorf("sign out again: %w", err)
+		}
+	}
+	return user + " signed in, the dashboard answers 200", nil
+}

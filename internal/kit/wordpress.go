@@ -1,0 +1,309 @@
+// Package kit knows a CMS: how it is laid out, configured, installed, re-addressed, and signed in to. WordPress is the first.
+package kit
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"database/sql"
+	_ "embed"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"html"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+
+	"vessik/internal/core/rewrite"
+	"vessik/internal/core/site"
+	"vessik/internal/engine"
+)
+
+//go:embed prepare.php
+var prepareScript string
+
+// What a web server needs to know of WordPress.
+const FrontController = "/index.php?$args"
+
+// NoPHP are folders that hold uploads: PHP in them is never run.
+var NoPHP = []string{"/wp-content/uploads/"}
+
+// Releases lists the versions of each kit, the default first, as the catalogue has them.
+func Releases() map[string][]string {
+	releases := map[string][]string{}
+	for _, id := range engine.IDs(engine.Release) {
+		name, version, _ := strings.Cut(id, "-")
+		releases[name] = append(releases[name], version)
+	}
+	return releases
+}
+
+// preparedBase is the address in a prepared database image; .invalid is reserved (RFC 2606), so nothing else is named so.
+const preparedBase = "http://prepared.vessik.invalid"
+
+// Prepared is a release made ready once: a whole tree of files, and a database image to draw copies from.
+type Prepared struct {
+	Release    *engine.Engine
+	Tree       string
+	Bytes      int64 // size of the tree
+	statements []string
+}
+
+// Shelf keeps prepared releases in one folder, which several services may share.
+type Shelf struct {
+	Dir  string
+	mu   sync.Mutex
+	kept map[string]*Prepared
+}
+
+// Prepare returns a release made ready, from the shelf where it is there. It runs WordPress's own installer on a scratch database.
+func (s *Shelf) Prepare(ctx context.Context, release, php *engine.Engine, database *engine.DatabaseServer) (*Prepared, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	id := release.ID + "-" + release.Version
+	if p := s.kept[id]; p != nil {
+		return p, nil
+	}
+	place := filepath.Join(s.Dir, id)
+	if _, err := os.Stat(place); errors.Is(err, fs.ErrNotExist) {
+		if err := s.make(ctx, place, release, php, database); err != nil {
+			return nil, fmt.Errorf("prepare %s: %w", release.ID, err)
+		}
+	}
+	image, err := os.ReadFile(filepath.Join(place, "image.sql"))
+	if err != nil {
+		return nil, fmt.Errorf("read the prepared %s: %w", release.ID, err)
+	}
+	p := &Prepared{Release: release, Tree: filepath.Join(place, "tree"), Bytes: release.SizeBytes}
+	if p.statements, err = rewrite.Statements(string(image)); err != nil {
+		return nil, fmt.Errorf("read the prepared %s: %w", release.ID, err)
+	}
+	if s.kept == nil {
+		s.kept = map[string]*Prepared{}
+	}
+	s.kept[id] = p
+	return p, nil
+}
+
+func (s *Shelf) make(ctx context.Context, place string, release, php *engine.Engine, database *engine.DatabaseServer) error {
+	if err := os.MkdirAll(s.Dir, 0o755); err != nil {
+		return err
+	}
+	partial, err := os.MkdirTemp(s.Dir, ".partial-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(partial)
+	if err := os.Chmod(partial, 0o755); err != nil {
+		return err
+	}
+	tree := filepath.Join(partial, "tree")
+	if err := layTree(ctx, release.Root(), tree); err != nil {
+		return err
+	}
+	scratch := site.Database{Name: "vessik_" + token(8), User: "vessik_" + token(8), Password: Password()}
+	if err := database.CreateDatabase(ctx, scratch.Name, scratch.User, scratch.Password); err != nil {
+		return err
+	}
+	defer database.DropDatabase(context.WithoutCancel(ctx), scratch.Name, scratch.User)
+	ini, err := engine.CommandIni(php, partial)
+	if err != nil {
+		return err
+	}
+	// WordPress also reads its configuration from the folder above: the tree stays as it will be copied.
+	for name, text := range map[string]string{"wp-config.php": configuration(scratch, database.Port), "prepare.php": prepareScript, "php.ini": ini} {
+		if err := os.WriteFile(filepath.Join(partial, name), []byte(text), 0o600); err != nil {
+			return err
+		}
+	}
+	command := exec.CommandContext(ctx, php.Program("php8"), "-c", filepath.Join(partial, "php.ini"), filepath.Join(partial, "prepare.php"), tree, preparedBase)
+	command.Env = []string{"PHP_INI_SCAN_DIR=", "PATH=/usr/bin:/bin"}
+	command.Dir = partial
+	if out, err := command.CombinedOutput(); err != nil || !bytes.HasPrefix(out, []byte("user ")) {
+		return fmt.Errorf("WordPress's installer: %v: %s", err, bytes.TrimSpace(out))
+	}
+	pool := database.Open(scratch.Name)
+	defer pool.Close()
+	image, err := os.Create(filepath.Join(partial, "image.sql"))
+	if err != nil {
+		return err
+	}
+	defer image.Close()
+	if err := Dump(ctx, pool, image); err != nil {
+		return err
+	}
+	for _, name := range []string{"wp-config.php", "prepare.php", "php.ini"} {
+		if err := os.Remove(filepath.Join(partial, name)); err != nil {
+			return err
+		}
+	}
+	err = os.Rename(partial, place)
+	if errors.Is(err, syscall.ENOTEMPTY) || errors.Is(err, fs.ErrExist) { // another service was first
+		return nil
+	}
+	return err
+}
+
+// layTree copies a release's files, its links into other packages resolved, without the packages' own configuration.
+func layTree(ctx context.Context, root, tree string) error {
+	bundle := filepath.Join(root, "etc/ssl/certs/ca-certificates.crt") // Debian makes it on installation; ours is not installed
+	certificates, _ := filepath.Glob(filepath.Join(root, "usr/share/ca-certificates/mozilla/*.crt"))
+	var all bytes.Buffer
+	for _, path := range certificates {
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		all.Write(text)
+	}
+	if err := os.MkdirAll(filepath.Dir(bundle), 0o755); err != nil {
+		return err
+	}
+	if err := os.WriteFile(bundle, all.Bytes(), 0o644); err != nil {
+		return err
+	}
+	if err := CopyTree(ctx, filepath.Join(root, "usr/share/wordpress"), tree); err != nil {
+		return err
+	}
+	if err := os.Remove(filepath.Join(tree, "wp-config.php")); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(tree, ".htaccess"), []byte(htaccess), 0o644)
+}
+
+// htaccess is what WordPress itself writes for readable permalinks: a site's folder is what may be deployed, also to Apache.
+const htaccess = `# BEGIN WordPress
+<IfModule mod_rewrite.c>
+RewriteEngine On
+RewriteRule .* - [E=HTTP_AUTHORIZATION:%{HTTP:Authorization}]
+RewriteBase /
+RewriteRule ^index\.php$ - [L]
+RewriteCond %{REQUEST_FILENAME} !-f
+RewriteCond %{REQUEST_FILENAME} !-d
+RewriteRule . /index.php [L]
+</IfModule>
+# END WordPress
+`
+
+// Configure writes a site's wp-config.php.
+func Configure(s site.Site, databasePort int) error {
+	return os.WriteFile(filepath.Join(s.Folder, "wp-config.php"), []byte(configuration(s.Database, databasePort)), 0o600)
+}
+
+// ConfigurationFile is the file that holds a site's secrets.
+func ConfigurationFile(s site.Site) string { return filepath.Join(s.Folder, "wp-config.php") }
+
+func configuration(d site.Database, port int) string {
+	var text strings.Builder
+	define := func(name, value string) {
+		fmt.Fprintf(&text, "define( '%s', '%s' );\n", name, strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(value))
+	}
+	text.WriteString("<?php\n")
+	define("DB_NAME", d.Name)
+	define("DB_USER", d.User)
+	define("DB_PASSWORD", d.Password)
+	define("DB_HOST", fmt.Sprintf("127.0.0.1:%d", port))
+	define("DB_CHARSET", "utf8mb4")
+	define("DB_COLLATE", "")
+	text.WriteString("\n")
+	for _, name := range []string{"AUTH_KEY", "SECURE_AUTH_KEY", "LOGGED_IN_KEY", "NONCE_KEY", "AUTH_SALT", "SECURE_AUTH_SALT", "LOGGED_IN_SALT", "NONCE_SALT"} {
+		define(name, token(64))
+	}
+	text.WriteString("\n$table_prefix = 'wp_';\n\ndefine( 'WP_DEBUG', false );\ndefine( 'FS_METHOD', 'direct' );\n\n" +
+		"if ( ! defined( 'ABSPATH' ) ) {\n\tdefine( 'ABSPATH', __DIR__ . '/' );\n}\nrequire_once ABSPATH . 'wp-settings.php';\n")
+	return text.String()
+}
+
+// Load fills a site's empty database from the image: re-addressed, with the site's own title and administrator. It returns what the
+// database now holds for the administrator's password.
+func (p *Prepared) Load(ctx context.Context, pool *sql.DB, s site.Site, base string) (hash string, err error) {
+	readdress := rewrite.New(rewrite.Addresses(preparedBase, strings.TrimSuffix(base, "/")))
+	statements := slices.Clone(p.statements)
+	for i := range statements {
+		if statements[i], err = readdress.Statement(statements[i]); err != nil {
+			return "", err
+		}
+	}
+	hash = phpassHash(s.Admin.Password)
+	set := func(statement string, values ...string) {
+		quoted := make([]any, len(values))
+		for i, v := range values {
+			quoted[i] = rewrite.Quote(v)
+		}
+		statements = append(statements, fmt.Sprintf(statement, quoted...))
+	}
+	set("UPDATE wp_options SET option_value=%s WHERE option_name='blogname'", escapeHTML(s.Title))
+	set("UPDATE wp_options SET option_value=%s WHERE option_name IN ('admin_email','new_admin_email')", s.Admin.Email)
+	set("UPDATE wp_users SET user_login=%s, user_pass=%s, user_nicename=%s, display_name=%s, user_email=%s, user_url=%s, user_registered=UTC_TIMESTAMP() WHERE ID=1",
+		s.Admin.User, hash, nicename(s.Admin.User), s.Admin.User, s.Admin.Email, strings.TrimSuffix(base, "/"))
+	set("UPDATE wp_usermeta SET meta_value=%s WHERE user_id=1 AND meta_key='nickname'", s.Admin.User)
+	set("UPDATE wp_posts SET post_date=UTC_TIMESTAMP(), post_date_gmt=UTC_TIMESTAMP(), post_modified=UTC_TIMESTAMP(), post_modified_gmt=UTC_TIMESTAMP() WHERE post_status='publish'")
+	set("UPDATE wp_comments SET comment_date=UTC_TIMESTAMP(), comment_date_gmt=UTC_TIMESTAMP()")
+	_, err = pool.ExecContext(ctx, strings.Join(statements, ";\n"))
+	return hash, err
+}
+
+// PasswordChanged tells whether the administrator's password in the database is no longer the one that the site was made with.
+func PasswordChanged(ctx context.Context, pool *sql.DB, s site.Site) (bool, error) {
+	var stored string
+	err := pool.QueryRowContext(ctx, "SELECT user_pass FROM wp_users WHERE user_login=?", s.Admin.User).Scan(&stored)
+	if err != nil {
+		return false, err
+	}
+	return stored != s.AdminHash && !phpassMatches(s.Admin.Password, stored), nil
+}
+
+// Title is the title that the site has now, which its owner may have changed since it was made.
+func Title(ctx context.Context, pool *sql.DB) (string, error) {
+	var stored string
+	err := pool.QueryRowContext(ctx, "SELECT option_value FROM wp_options WHERE option_name='blogname'").Scan(&stored)
+	return html.UnescapeString(stored), err
+}
+
+// escapeHTML is what WordPress does to a title before it stores it (esc_html).
+func escapeHTML(text string) string {
+	return strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&#039;").Replace(text)
+}
+
+func nicename(user string) string {
+	name := strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9', r == '-', r == '_':
+			return r
+		case r == ' ', r == '.', r == '@':
+			return '-'
+		}
+		return -1
+	}, strings.ToLower(user))
+	return name[:min(len(name), 50)]
+}
+
+// Password makes a password of 28 characters, about 160 bits.
+func Password() string {
+	const letters = "abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"
+	out := make([]byte, 28)
+	for i := range out {
+		for { // no remainder: every letter is as likely
+			var b [1]byte
+			rand.Read(b[:])
+			if int(b[0]) < 256/len(letters)*len(letters) {
+				out[i] = letters[int(b[0])%len(letters)]
+				break
+			}
+		}
+	}
+	return string(out)
+}
+
+// token makes a random text of hexadecimal digits.
+func token(digits int) string {
+	raw := make([]byte, digits/2)
+	rand.Read(raw)
+	return hex.EncodeToString(raw)
+}

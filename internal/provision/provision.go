@@ -1,0 +1,430 @@
+// Package provision carries out plans: it makes sites, starts, stops, verifies and retires them, many at a time. What it does is
+// journalled first, taken back when it fails, and resumed or taken back after a crash.
+package provision
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"os"
+	"runtime"
+	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"vessik/internal/core/render"
+	"vessik/internal/core/site"
+	"vessik/internal/engine"
+	"vessik/internal/kit"
+	"vessik/internal/proc"
+	"vessik/internal/records"
+)
+
+// Provisioner is the heart of one service.
+type Provisioner struct {
+	Home      Home
+	Store     engine.Store
+	Abilities proc.Abilities
+	Log       *slog.Logger
+	APIPort   int
+
+	settings   Settings
+	homeLock   *os.File
+	supervisor *proc.Supervisor
+	recordsDB  *engine.DatabaseServer
+	records    *records.Records
+	shelf      kit.Shelf
+	slots      chan struct{} // bounds the heavy steps
+	work       sync.WaitGroup
+	context    context.Context // ends with the service
+	end        context.CancelFunc
+
+	engineMu  sync.Mutex // starting of shared engines
+	databases map[string]*engine.DatabaseServer
+	webs      map[string]*engine.WebServer
+
+	mu         sync.Mutex
+	requests   sync.Mutex // one request is judged and reserved at a time
+	sites      map[string]site.Site
+	masters    map[string]*engine.PHPMaster
+	busy       map[string]string // operation by site
+	operations map[string]*operation
+	changed    chan struct{} // closed and replaced at each change
+}
+
+// Open takes the home, ends what a dead service left in it, and opens its records. The gateway's port must be settled before.
+func Open(ctx context.Context, home Home, settings Settings, log *slog.Logger, progress engine.Progress) (*Provisioner, error) {
+	if err := home.prepare(); err != nil {
+		return nil, err
+	}
+	lock, err := home.lock()
+	if err != nil {
+		return nil, err
+	}
+	p := &Provisioner{Home: home, Store: engine.Store{Dir: home.Engines}, Abilities: proc.FindAbilities(), Log: log, settings: settings, homeLock: lock,
+		shelf: kit.Shelf{Dir: home.Engines + "/shelf"}, slots: make(chan struct{}, max(4, 2*runtime.NumCPU())),
+		databases: map[string]*engine.DatabaseServer{}, webs: map[string]*engine.WebServer{}, sites: map[string]site.Site{},
+		masters: map[string]*engine.PHPMaster{}, busy: map[string]string{}, operations: map[string]*operation{}, changed: make(chan struct{})}
+	p.context, p.end = context.WithCancel(context.WithoutCancel(ctx))
+	for _, ended := range proc.EndLeftovers(home.path("run", "processes.json")) {
+		log.Warn("ended what an earlier service left", "process", ended)
+	}
+	p.supervisor = proc.NewSupervisor(home.path("run", "processes.json"))
+	if err := p.openRecords(ctx, progress); err != nil {
+		lock.Close()
+		return nil, err
+	}
+	if err := os.WriteFile(p.probeFile(), []byte(render.Probe()), 0o600); err != nil {
+		p.Close()
+		return nil, err
+	}
+	return p, nil
+}
+
+func (p *Provisioner) openRecords(ctx context.Context, progress engine.Progress) error {
+	if p.settings.RecordsEngine == "" {
+		p.settings.RecordsEngine = engine.IDs(engine.Database)[0]
+	}
+	if p.settings.Passwords["records"] == "" {
+		p.settings.Passwords["records"] = kit.Password()
+	}
+	if err := p.Home.WriteSettings(p.settings); err != nil {
+		return err
+	}
+	engines, err := p.Store.Ensure(ctx, []string{p.settings.RecordsEngine}, progress)
+	if err != nil {
+		return err
+	}
+	p.recordsDB, err = engine.StartDatabase(ctx, p.supervisor, engines[p.settings.RecordsEngine], engine.DatabasePlace{Data: p.Home.path("records", "data"),
+		Run: p.Home.path("run", "records"), Log: p.Home.path("logs", "records.log"), Password: p.settings.Passwords["records"], BufferMB: 32})
+	if err != nil {
+		return fmt.Errorf("start the records: %w", err)
+	}
+	p.records, err = records.Open(ctx, p.recordsDB.Admin(), p.recordsDB.OpenWithTimes(records.Database))
+	if err != nil {
+		return err
+	}
+	found, err := p.records.Sites(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range found {
+		p.sites[s.Name] = s
+	}
+	return nil
+}
+
+// Records are for reading; changes go through the provisioner.
+func (p *Provisioner) Records() *records.Records { return p.records }
+
+// GatewayPort stands in every URL.
+func (p *Provisioner) GatewayPort() int { return p.settings.GatewayPort }
+
+// Close ends operations (they are resumed at the next start) and stops everything that was started. Sites keep their state: what
+// ran runs again after the next start.
+func (p *Provisioner) Close() {
+	p.end()
+	p.work.Wait()
+	var group sync.WaitGroup
+	p.mu.Lock()
+	masters := slices.Collect(maps.Values(p.masters))
+	p.mu.Unlock()
+	for _, w := range p.webs {
+		w.Stop()
+	}
+	for _, m := range masters {
+		group.Go(m.Stop)
+	}
+	group.Wait()
+	for _, d := range p.databases {
+		group.Go(d.Stop)
+	}
+	if p.recordsDB != nil {
+		group.Go(p.recordsDB.Stop)
+	}
+	group.Wait()
+	p.homeLock.Close()
+}
+
+// Sites returns all sites by name.
+func (p *Provisioner) Sites() []site.Site {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return slices.SortedFunc(maps.Values(p.sites), func(a, b site.Site) int { return cmpStrings(a.Name, b.Name) })
+}
+
+func cmpStrings(a, b string) int {
+	switch {
+	case a < b:
+		return -1
+	case a > b:
+		return 1
+	}
+	return 0
+}
+
+// Site returns one.
+func (p *Provisioner) Site(name string) (site.Site, bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	s, ok := p.sites[name]
+	return s, ok
+}
+
+// ByDomain finds the site that a host name belongs to.
+func (p *Provisioner) ByDomain(host string) (site.Site, bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, s := range p.sites {
+		if s.Domain == host {
+			return s, true
+		}
+	}
+	return site.Site{}, false
+}
+
+// Changed returns a channel that is closed at the next change of any site or operation.
+func (p *Provisioner) Changed() <-chan struct{} {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.changed
+}
+
+func (p *Provisioner) announce() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	close(p.changed)
+	p.changed = make(chan struct{})
+}
+
+// setState moves a site to a state, in memory and in the records.
+func (p *Provisioner) setState(ctx context.Context, name string, state site.State, reason string) error {
+	return p.change(ctx, name, func(s *site.Site) error {
+		if err := site.Move(s.State, state); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		s.State, s.Reason = state, reason
+		return nil
+	})
+}
+
+func (p *Provisioner) change(ctx context.Context, name string, edit func(*site.Site) error) error {
+	p.mu.Lock()
+	s, ok := p.sites[name]
+	if !ok {
+		p.mu.Unlock()
+		return fmt.Errorf("site %s: %w", name, records.ErrNotFound)
+	}
+	if err := edit(&s); err != nil {
+		p.mu.Unlock()
+		return err
+	}
+	p.sites[name] = s
+	p.mu.Unlock()
+	p.announce()
+	return p.records.SaveSite(ctx, s)
+}
+
+func (p *Provisioner) probeFile() string { return p.Home.path("run", "probe.php") }
+
+func (p *Provisioner) socket(name string) string { return p.Home.path("run", "sockets", name+".sock") }
+
+func (p *Provisioner) phpPlace(name string) engine.PHPPlace {
+	return engine.PHPPlace{Dir: p.Home.path("run", "php", name), Temp: p.Home.path("tmp", name), Logs: p.Home.siteLogs(name),
+		Mail: p.Home.path("mail", name), Socket: p.socket(name), Probe: p.probeFile()}
+}
+
+// database returns the running server of an engine, starting it at its first use. Its port is chosen once and recorded.
+func (p *Provisioner) database(ctx context.Context, id string) (*engine.DatabaseServer, error) {
+	p.engineMu.Lock()
+	defer p.engineMu.Unlock()
+	if d := p.databases[id]; d != nil {
+		return d, nil
+	}
+	e, err := p.Store.Find(id)
+	if err != nil {
+		return nil, err
+	}
+	port, chosen := p.settings.Ports[id]
+	if !chosen {
+		for port = databasePorts[0]; engine.PortHolder(port) != "" || slices.Contains(slices.Collect(maps.Values(p.settings.Ports)), port); port++ {
+			if port == databasePorts[1] {
+				return nil, fmt.Errorf("no port from %d to %d is free for %s", databasePorts[0], databasePorts[1], id)
+			}
+		}
+		p.settings.Ports[id], p.settings.Passwords[id] = port, kit.Password()
+		if err := p.Home.WriteSettings(p.settings); err != nil {
+			return nil, err
+		}
+	} else if holder := engine.PortHolder(port); holder != "" {
+		return nil, fmt.Errorf("port %d, which the configuration of every site on %s names, is held by %s; end that program and start again", port, id, holder)
+	}
+	d, err := engine.StartDatabase(ctx, p.supervisor, e, engine.DatabasePlace{Data: p.Home.path("databases", id), Run: p.Home.path("run", id),
+		Log: p.Home.path("logs", id+".log"), Port: port, Password: p.settings.Passwords[id], BufferMB: 128})
+	if err != nil {
+		return nil, err
+	}
+	p.databases[id] = d
+	return d, nil
+}
+
+var databasePorts = [2]int{22000, 22099}
+
+// web returns the web server of an engine.
+func (p *Provisioner) web(id string) (*engine.WebServer, error) {
+	p.engineMu.Lock()
+	defer p.engineMu.Unlock()
+	if w := p.webs[id]; w != nil {
+		return w, nil
+	}
+	e, err := p.Store.Find(id)
+	if err != nil {
+		return nil, err
+	}
+	w, err := engine.NewWebServer(p.supervisor, e, p.Home.path("run", id), p.Home.path("logs", id+".log"))
+	if err != nil {
+		return nil, err
+	}
+	p.webs[id] = w
+	return w, nil
+}
+
+// PrepareDefaults makes the engines of the usual stack be there and runs what they share, so that the first site does not wait.
+func (p *Provisioner) PrepareDefaults(ctx context.Context, progress engine.Progress) error {
+	_, err := p.Store.Ensure(ctx, engine.IDs(""), progress)
+	return err
+}
+
+// Running engines' process ids, for those who list engines.
+func (p *Provisioner) Running() map[string][]int {
+	running := map[string][]int{}
+	p.engineMu.Lock()
+	for id, d := range p.databases {
+		running[id] = append(running[id], d.PID())
+	}
+	for id, w := range p.webs {
+		if pid := w.PID(); pid != 0 {
+			running[id] = append(running[id], pid)
+		}
+	}
+	p.engineMu.Unlock()
+	if p.recordsDB != nil {
+		running[p.recordsDB.Engine.ID] = append(running[p.recordsDB.Engine.ID], p.recordsDB.PID())
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for name, m := range p.masters {
+		id := p.sites[name].Stack.PHP
+		running[id] = append(running[id], m.PID())
+	}
+	return running
+}
+
+// each runs a function for every name, as many at a time as the machine bears, and returns when all are through.
+func (p *Provisioner) each(names []string, do func(name string)) {
+	var group errgroup.Group
+	for _, name := range names {
+		group.Go(func() error {
+			p.slots <- struct{}{}
+			defer func() { <-p.slots }()
+			do(name)
+			return nil
+		})
+	}
+	group.Wait()
+}
+
+// Resume brings the home back to where it was: unfinished operations go on or are taken back, and sites that ran answer again.
+// It returns once that is under way for all and done for the operations.
+func (p *Provisioner) Resume(ctx context.Context) error {
+	unfinished, err := p.records.Unfinished(ctx)
+	if err != nil {
+		return err
+	}
+	handled := map[string]bool{}
+	for _, o := range unfinished {
+		names, err := p.recover(ctx, o)
+		if err != nil {
+			return fmt.Errorf("resume operation %s: %w", o.ID, err)
+		}
+		for _, name := range names {
+			handled[name] = true
+		}
+	}
+	names := []string{}
+	for _, s := range p.Sites() {
+		if handled[s.Name] {
+			continue
+		}
+		if s.State == site.Running || s.State == site.Starting || s.State == site.Failed || s.State == site.Stopping {
+			names = append(names, s.Name)
+			p.mu.Lock()
+			s.State, s.Reason = site.Starting, ""
+			p.sites[s.Name] = s
+			p.mu.Unlock()
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	p.work.Add(1)
+	go func() {
+		defer p.work.Done()
+		started := time.Now()
+		for name, err := range p.bringUp(p.context, names) {
+			if p.context.Err() == nil {
+				p.fail(name, err)
+			}
+		}
+		p.Log.Info("sites are back", "sites", len(names), "milliseconds", time.Since(started).Milliseconds())
+	}()
+	return nil
+}
+
+// bringUp starts sites that are laid out already: PHP for each, then one reload of each web server for all.
+func (p *Provisioner) bringUp(ctx context.Context, names []string) map[string]error {
+	var mu sync.Mutex
+	failed := map[string]error{}
+	note := func(name string, err error) {
+		mu.Lock()
+		defer mu.Unlock()
+		failed[name] = err
+	}
+	p.each(names, func(name string) {
+		s, ok := p.Site(name)
+		if !ok {
+			return
+		}
+		if _, err := p.database(ctx, s.Stack.Database); err != nil {
+			note(name, err)
+			return
+		}
+		if err := p.startPHP(ctx, s); err != nil {
+			note(name, err)
+		}
+	})
+	names = slices.DeleteFunc(slices.Clone(names), func(name string) bool { return failed[name] != nil })
+	for name, err := range p.publish(ctx, names) {
+		note(name, err)
+	}
+	return failed
+}
+
+// fail marks a site as failed, with the reason; what runs of it stays, so that it can be looked at.
+func (p *Provisioner) fail(name string, reason error) {
+	p.Log.Error("site failed", "site", name, "reason", reason)
+	if err := p.setState(context.WithoutCancel(p.context), name, site.Failed, reason.Error()); err != nil && !errors.Is(err, records.ErrNotFound) {
+		p.Log.Error("record the failure", "site", name, "reason", err)
+	}
+}
+
+// DatabasePort is where the sites on a database engine reach it; 0 before its first start.
+func (p *Provisioner) DatabasePort(id string) int {
+	p.engineMu.Lock()
+	defer p.engineMu.Unlock()
+	return p.settings.Ports[id]
+}

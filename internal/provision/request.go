@@ -1,0 +1,177 @@
+package provision
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"vessik/internal/core/plan"
+	"vessik/internal/core/site"
+	"vessik/internal/engine"
+	"vessik/internal/kit"
+	"vessik/internal/records"
+)
+
+// ErrBusy says that an operation works on a site already.
+var ErrBusy = errors.New("busy")
+
+// facts gathers what requests are judged by.
+func (p *Provisioner) facts() site.Facts {
+	kept := map[int]string{p.settings.GatewayPort: "the gateway", p.APIPort: "its API and console"}
+	p.engineMu.Lock()
+	for id, port := range p.settings.Ports {
+		kept[port] = id
+	}
+	p.engineMu.Unlock()
+	return site.Facts{Home: p.Home.Dir, Sites: p.Sites(), Releases: kit.Releases(), FirstPort: engine.FirstUnprivilegedPort(), KeptPorts: kept,
+		Engines:    map[string][]string{"php": engine.IDs(engine.PHP), "web": engine.IDs(engine.Web), "database": engine.IDs(engine.Database)},
+		PortHolder: engine.PortHolder, FolderFault: folderFault}
+}
+
+// folderFault says why a folder cannot become a site's, as this account sees it.
+func folderFault(folder string) string {
+	info, err := os.Stat(folder)
+	switch {
+	case err == nil && !info.IsDir():
+		return folder + " is a file"
+	case err == nil:
+		entries, err := os.ReadDir(folder)
+		if err != nil {
+			return folder + " cannot be read by the service's account"
+		}
+		if len(entries) > 0 {
+			return folder + " is not empty"
+		}
+	case !errors.Is(err, os.ErrNotExist):
+		return fmt.Sprintf("%s cannot be reached by the service's account (%v)", folder, errors.Unwrap(err))
+	}
+	// An empty folder is replaced by rename: its parent must be writable in either case.
+	for parent := filepath.Dir(folder); ; parent = filepath.Dir(parent) {
+		if info, err := os.Stat(parent); err == nil {
+			const writeAndEnter = 2 | 1
+			if !info.IsDir() {
+				return parent + " is a file"
+			}
+			if syscall.Access(parent, writeAndEnter) != nil {
+				return parent + " cannot be written to by the service's account"
+			}
+			return ""
+		}
+		if parent == filepath.Dir(parent) {
+			return folder + " cannot be reached"
+		}
+	}
+}
+
+// Derive shows what requests would become, and everything that is wrong with them. Nothing is changed.
+func (p *Provisioner) Derive(requests []site.Request) ([]site.Site, site.Problems) {
+	facts := p.facts()
+	sites, problems := []site.Site{}, site.Problems{}
+	for _, r := range requests {
+		s := site.Derive(r, facts)
+		problems = append(problems, site.Check(s, facts)...)
+		sites = append(sites, s)
+		facts.Sites = append(slices.Clone(facts.Sites), s) // the next one of the same request must differ from this one, too
+	}
+	return sites, problems
+}
+
+// New takes a request for sites: all of them are reserved and their plans recorded, or none.
+func (p *Provisioner) New(ctx context.Context, requests []site.Request) (records.Operation, error) {
+	p.requests.Lock()
+	defer p.requests.Unlock()
+	sites, problems := p.Derive(requests)
+	if len(problems) > 0 {
+		return records.Operation{}, problems
+	}
+	if len(sites) == 0 {
+		return records.Operation{}, site.Problems{{Field: "sites", Message: "none is named", Remedy: "name one or more"}}
+	}
+	names := []string{}
+	plans := map[string][]plan.Step{}
+	for i := range sites {
+		s := &sites[i]
+		s.Admin.Password = cmp.Or(s.Admin.Password, kit.Password())
+		s.Database.Password = cmp.Or(s.Database.Password, kit.Password())
+		s.Probe, s.CreatedAt = randomHex(16), time.Now().UTC().Truncate(time.Millisecond)
+		names = append(names, s.Name)
+		plans[s.Name] = plan.For(plan.New, p.missing(*s))
+	}
+	return p.begin(ctx, plan.New, false, sites, names, plans)
+}
+
+func (p *Provisioner) missing(s site.Site) bool {
+	return slices.ContainsFunc(append(s.Stack.IDs(), s.Kit.Release()), func(id string) bool { _, err := p.Store.Find(id); return err != nil })
+}
+
+// Do takes a request about sites that exist: start, stop, verify or retire.
+func (p *Provisioner) Do(ctx context.Context, kind plan.Kind, names []string, keepFiles bool) (records.Operation, error) {
+	p.requests.Lock()
+	defer p.requests.Unlock()
+	problems := site.Problems{}
+	plans := map[string][]plan.Step{}
+	names = slices.Compact(slices.Sorted(slices.Values(names)))
+	for _, name := range names {
+		s, ok := p.Site(name)
+		if !ok {
+			problems = append(problems, site.Problem{Site: name, Field: "name", Message: "there is no such site", Remedy: "see the names with: vessik sites"})
+			continue
+		}
+		plans[name] = plan.For(kind, kind == plan.Start && p.missing(s))
+	}
+	if len(problems) > 0 {
+		return records.Operation{}, problems
+	}
+	return p.begin(ctx, kind, keepFiles, nil, names, plans)
+}
+
+// begin records the operation, marks its sites as busy, and sets it going.
+func (p *Provisioner) begin(ctx context.Context, kind plan.Kind, keepFiles bool, sites []site.Site, names []string, plans map[string][]plan.Step) (records.Operation, error) {
+	exclusive := kind != plan.Verify
+	p.mu.Lock()
+	for _, name := range names {
+		if other := p.busy[name]; exclusive && other != "" {
+			p.mu.Unlock()
+			return records.Operation{}, fmt.Errorf("%s is being worked on by operation %s: %w; wait for it (vessik operations %s), or cancel it", name, other, ErrBusy, other)
+		}
+	}
+	p.mu.Unlock()
+	recorded, err := p.records.Begin(ctx, kind, keepFiles, sites, names, plans)
+	var taken *records.ErrTaken
+	if errors.As(err, &taken) {
+		return records.Operation{}, site.Problems{{Site: taken.Site, Field: strings.ReplaceAll(taken.Kind, " ", "_"), Message: fmt.Sprintf("%q was taken meanwhile", taken.Value), Remedy: "choose another"}}
+	}
+	if err != nil {
+		return records.Operation{}, err
+	}
+	o := newOperation(p, *recorded)
+	p.mu.Lock()
+	for _, s := range sites {
+		p.sites[s.Name] = s
+	}
+	p.operations[o.recorded.ID] = o
+	for _, name := range names {
+		if exclusive {
+			p.busy[name] = o.recorded.ID
+		}
+	}
+	p.mu.Unlock()
+	snapshot := o.Snapshot()
+	o.start()
+	return snapshot, nil
+}
+
+func randomHex(bytes int) string {
+	raw := make([]byte, bytes)
+	rand.Read(raw)
+	return hex.EncodeToString(raw)
+}

@@ -1,0 +1,418 @@
+package provision
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"vessik/internal/core/check"
+	"vessik/internal/core/plan"
+	"vessik/internal/core/render"
+	"vessik/internal/core/site"
+	"vessik/internal/engine"
+	"vessik/internal/kit"
+)
+
+// do carries out one step for one site. note keeps a word in the journal for the undo, before what it speaks of happens.
+func (p *Provisioner) do(o *operation, name string, step plan.Step, note func(string)) error {
+	ctx := o.ctx
+	s, ok := p.Site(name)
+	if !ok {
+		return fmt.Errorf("the site is gone")
+	}
+	switch step {
+	case plan.FetchEngines:
+		_, err := p.Store.Ensure(ctx, append(s.Stack.IDs(), s.Kit.Release()), func(text string, fraction float64) { o.progress(name, text, fraction) })
+		return err
+	case plan.LayOut:
+		return p.layOut(ctx, o.recorded.ID, s, note)
+	case plan.CreateDatabase:
+		return p.createDatabase(ctx, s, note)
+	case plan.Configure:
+		database, err := p.database(ctx, s.Stack.Database)
+		if err != nil {
+			return err
+		}
+		return kit.Configure(s, database.Port)
+	case plan.LoadContent:
+		return p.loadContent(ctx, s)
+	case plan.StartPHP:
+		if _, err := p.database(ctx, s.Stack.Database); err != nil {
+			return err
+		}
+		return p.startPHP(ctx, s)
+	case plan.Prove:
+		return p.prove(ctx, o, s)
+	case plan.StopPHP:
+		p.stopPHP(name)
+		if o.recorded.Kind == plan.Stop {
+			return p.setState(ctx, name, site.Stopped, "")
+		}
+		return nil
+	case plan.DropDatabase:
+		return p.dropDatabase(ctx, s, o.recorded.KeepFiles, note)
+	case plan.RemoveFolder:
+		if o.recorded.KeepFiles {
+			return nil
+		}
+		return os.RemoveAll(s.Folder)
+	case plan.Release:
+		return p.release(ctx, name)
+	}
+	return fmt.Errorf("no step %q", step)
+}
+
+// undo takes one step back. Every undo bears that its step did nothing, or only a part.
+func (p *Provisioner) undo(ctx context.Context, o *operation, name string, step plan.Step, note string) error {
+	s, ok := p.Site(name)
+	if !ok {
+		return nil
+	}
+	switch step {
+	case plan.Reserve:
+		return p.release(ctx, name)
+	case plan.LayOut:
+		return undoLayOut(o.recorded.ID, s, note)
+	case plan.CreateDatabase:
+		if note == "" { // it was not ours to make
+			return nil
+		}
+		database, err := p.database(ctx, s.Stack.Database)
+		if err != nil {
+			return err
+		}
+		return database.DropDatabase(ctx, s.Database.Name, s.Database.User)
+	case plan.StartPHP:
+		p.stopPHP(name)
+	case plan.Publish:
+		return p.withdraw(ctx, []string{name})[name]
+	}
+	return nil
+}
+
+// laidOut is what lay-out leaves for its undo.
+type laidOut struct {
+	Inode   uint64   `json:"inode"`
+	Existed bool     `json:"existed"` // an empty folder stood in its place
+	Parents []string `json:"parents"` // folders made on the way, outermost first
+}
+
+func partialFolder(operation string, s site.Site) string {
+	return filepath.Join(filepath.Dir(s.Folder), "."+filepath.Base(s.Folder)+".vessik-"+operation)
+}
+
+// layOut copies the release beside the site's folder and renames it there: the folder is whole or absent, and one that was filled
+// meanwhile is not touched.
+func (p *Provisioner) layOut(ctx context.Context, operation string, s site.Site, note func(string)) error {
+	prepared, err := p.prepared(ctx, s)
+	if err != nil {
+		return err
+	}
+	const spare = 200 << 20
+	free, err := kit.FreeBytes(s.Folder)
+	if err == nil && free < uint64(prepared.Bytes)+spare {
+		return fmt.Errorf("the disk of %s has %d MB left, and %d MB are needed; make room, or choose another folder", s.Folder, free>>20, (prepared.Bytes+spare)>>20)
+	}
+	left := laidOut{}
+	for dir := filepath.Dir(s.Folder); ; dir = filepath.Dir(dir) {
+		if _, err := os.Stat(dir); err == nil {
+			break
+		}
+		left.Parents = append([]string{dir}, left.Parents...)
+	}
+	if _, err := os.Stat(s.Folder); err == nil {
+		left.Existed = true
+	}
+	partial := partialFolder(operation, s)
+	keep := func() {
+		text, _ := json.Marshal(left)
+		note(string(text))
+	}
+	keep()
+	if err := os.MkdirAll(filepath.Dir(s.Folder), 0o755); err != nil {
+		return err
+	}
+	if err := os.RemoveAll(partial); err != nil {
+		return err
+	}
+	if err := kit.CopyTree(ctx, prepared.Tree, partial); err != nil {
+		return err
+	}
+	info, err := os.Stat(partial)
+	if err != nil {
+		return err
+	}
+	left.Inode = info.Sys().(*syscall.Stat_t).Ino
+	keep()
+	if err := syscall.Rename(partial, s.Folder); err != nil {
+		return fmt.Errorf("the folder %s was filled meanwhile (%w); empty it, or choose another", s.Folder, err)
+	}
+	return nil
+}
+
+func undoLayOut(operation string, s site.Site, note string) error {
+	if note == "" {
+		return nil
+	}
+	var left laidOut
+	if err := json.Unmarshal([]byte(note), &left); err != nil {
+		return err
+	}
+	if err := os.RemoveAll(partialFolder(operation, s)); err != nil {
+		return err
+	}
+	if info, err := os.Stat(s.Folder); err == nil && left.Inode != 0 && info.Sys().(*syscall.Stat_t).Ino == left.Inode {
+		if err := os.RemoveAll(s.Folder); err != nil {
+			return err
+		}
+		if left.Existed {
+			if err := os.Mkdir(s.Folder, 0o755); err != nil {
+				return err
+			}
+		}
+	}
+	for _, dir := range slices.Backward(left.Parents) {
+		os.Remove(dir) // only if empty
+	}
+	return nil
+}
+
+func (p *Provisioner) prepared(ctx context.Context, s site.Site) (*kit.Prepared, error) {
+	release, err := p.Store.Find(s.Kit.Release())
+	if err != nil {
+		return nil, err
+	}
+	php, err := p.Store.Find(s.Stack.PHP)
+	if err != nil {
+		return nil, err
+	}
+	database, err := p.database(ctx, s.Stack.Database)
+	if err != nil {
+		return nil, err
+	}
+	return p.shelf.Prepare(ctx, release, php, database)
+}
+
+func (p *Provisioner) createDatabase(ctx context.Context, s site.Site, note func(string)) error {
+	database, err := p.database(ctx, s.Stack.Database)
+	if err != nil {
+		return err
+	}
+	exists, err := database.HasDatabase(ctx, s.Database.Name, s.Database.User)
+	if err != nil {
+		return err
+	}
+	if exists {
+		return fmt.Errorf("%s has a database %q or a user %q already, and no site's; choose others with -database-name and -database-user", s.Stack.Database, s.Database.Name, s.Database.User)
+	}
+	note("made")
+	return database.CreateDatabase(ctx, s.Database.Name, s.Database.User, s.Database.Password)
+}
+
+func (p *Provisioner) loadContent(ctx context.Context, s site.Site) error {
+	prepared, err := p.prepared(ctx, s)
+	if err != nil {
+		return err
+	}
+	database, err := p.database(ctx, s.Stack.Database)
+	if err != nil {
+		return err
+	}
+	pool := database.Open(s.Database.Name)
+	defer pool.Close()
+	hash, err := prepared.Load(ctx, pool, s, s.URL(p.settings.GatewayPort))
+	if err != nil {
+		return err
+	}
+	return p.change(ctx, s.Name, func(s *site.Site) error { s.AdminHash = hash; return nil })
+}
+
+// startPHP starts a site's PHP unless it runs.
+func (p *Provisioner) startPHP(ctx context.Context, s site.Site) error {
+	p.mu.Lock()
+	running := p.masters[s.Name]
+	p.mu.Unlock()
+	if running != nil && s.State != site.Failed {
+		if running.PID() != 0 {
+			return nil
+		}
+	}
+	if running != nil {
+		p.stopPHP(s.Name)
+	}
+	e, err := p.Store.Find(s.Stack.PHP)
+	if err != nil {
+		return err
+	}
+	if _, err := os.Stat(s.Folder); err != nil {
+		return fmt.Errorf("the site's folder %s is not there (%w); put it back, or retire the site", s.Folder, err)
+	}
+	clearLinks(s)
+	master, err := engine.StartPHP(ctx, p.supervisor, e, s, p.phpPlace(s.Name), p.Abilities, func(reason error) { p.fail(s.Name, reason) })
+	if err != nil {
+		return err
+	}
+	p.mu.Lock()
+	p.masters[s.Name] = master
+	p.mu.Unlock()
+	return nil
+}
+
+func (p *Provisioner) stopPHP(name string) {
+	p.mu.Lock()
+	master := p.masters[name]
+	delete(p.masters, name)
+	p.mu.Unlock()
+	if master != nil {
+		master.Stop()
+	}
+	os.Remove(p.socket(name))
+}
+
+// publish gives sites their virtual hosts, with one check and one reload of each web server, and opens their routes. It returns
+// the sites that could not be published, and why.
+func (p *Provisioner) publish(ctx context.Context, names []string) map[string]error {
+	changes := map[string]map[string]*engine.VirtualHost{}
+	failed := map[string]error{}
+	for _, name := range names {
+		s, ok := p.Site(name)
+		if !ok {
+			continue
+		}
+		extra, err := os.ReadFile(p.Home.ExtraFile(name))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			failed[name] = err
+			continue
+		}
+		text := render.Host{Site: s, Socket: p.socket(name), Logs: p.Home.siteLogs(name), BaseURL: strings.TrimSuffix(s.URL(p.settings.GatewayPort), "/"),
+			PublicPort: p.settings.GatewayPort, UploadLimit: "257m", FrontController: kit.FrontController, NoPHP: kit.NoPHP,
+			Extra: strings.TrimRight(string(extra), "\n"), ExtraPath: p.Home.ExtraFile(name)}.String()
+		if changes[s.Stack.Web] == nil {
+			changes[s.Stack.Web] = map[string]*engine.VirtualHost{}
+		}
+		changes[s.Stack.Web][name] = &engine.VirtualHost{Text: text, Port: s.Port}
+	}
+	p.apply(ctx, changes, failed)
+	for _, name := range names {
+		if failed[name] == nil {
+			if err := p.setState(ctx, name, site.Running, ""); err != nil {
+				failed[name] = err
+			}
+		}
+	}
+	return failed
+}
+
+func (p *Provisioner) apply(ctx context.Context, changes map[string]map[string]*engine.VirtualHost, failed map[string]error) {
+	for id, hosts := range changes {
+		web, err := p.web(id)
+		broken := map[string]error{}
+		if err == nil {
+			broken, err = web.Apply(ctx, hosts)
+		}
+		for name := range hosts {
+			if broken[name] != nil {
+				failed[name] = broken[name]
+			} else if err != nil {
+				failed[name] = err
+			}
+		}
+		for name, reason := range broken {
+			if _, asked := hosts[name]; !asked {
+				p.fail(name, reason)
+			}
+		}
+	}
+}
+
+// withdraw takes sites' virtual hosts and routes away.
+func (p *Provisioner) withdraw(ctx context.Context, names []string) map[string]error {
+	changes := map[string]map[string]*engine.VirtualHost{}
+	failed := map[string]error{}
+	for _, name := range names {
+		s, ok := p.Site(name)
+		if !ok {
+			continue
+		}
+		if _, err := p.Store.Find(s.Stack.Web); err != nil {
+			continue // no engine, so nothing of it runs
+		}
+		if changes[s.Stack.Web] == nil {
+			changes[s.Stack.Web] = map[string]*engine.VirtualHost{}
+		}
+		changes[s.Stack.Web][name] = nil
+	}
+	p.apply(ctx, changes, failed)
+	return failed
+}
+
+// dropDatabase removes a site's database and user. When the files are kept, the content is kept beside them as a dump.
+func (p *Provisioner) dropDatabase(ctx context.Context, s site.Site, keep bool, note func(string)) error {
+	database, err := p.database(ctx, s.Stack.Database)
+	if err != nil {
+		return err
+	}
+	exists, err := database.HasDatabase(ctx, s.Database.Name, s.Database.User)
+	if err != nil {
+		return err
+	}
+	if keep && exists {
+		path := p.Home.path("kept", s.Name+"-"+time.Now().UTC().Format("20060102-150405")+".sql")
+		pool := database.Open(s.Database.Name)
+		defer pool.Close()
+		file, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+		if err != nil {
+			return err
+		}
+		if err := errors.Join(kit.Dump(ctx, pool, file), file.Close()); err != nil {
+			return fmt.Errorf("keep the database as %s: %w", path, err)
+		}
+		note("files kept in " + s.Folder + ", database kept in " + path)
+	}
+	return database.DropDatabase(ctx, s.Database.Name, s.Database.User)
+}
+
+// release removes what the service kept for a site, and then its records.
+func (p *Provisioner) release(ctx context.Context, name string) error {
+	place := p.phpPlace(name)
+	for _, path := range []string{place.Dir, place.Temp, place.Logs, place.Mail, place.Socket, p.Home.ExtraFile(name)} {
+		if err := os.RemoveAll(path); err != nil {
+			return err
+		}
+	}
+	if err := p.records.Forget(ctx, name); err != nil {
+		return err
+	}
+	p.mu.Lock()
+	delete(p.sites, name)
+	p.mu.Unlock()
+	p.announce()
+	return nil
+}
+
+// prove verifies a site and records the report. A check that fails does not fail the step: the site stays, to be looked at.
+func (p *Provisioner) prove(ctx context.Context, o *operation, s site.Site) error {
+	s, _ = p.Site(s.Name)
+	p.waitWhile(ctx, s.Name, site.Starting)
+	s, _ = p.Site(s.Name)
+	var report check.SiteReport
+	switch s.State {
+	case site.Running, site.Failed:
+		report = p.verify(ctx, s, func(partial check.SiteReport) { o.report(s.Name, partial) })
+	default:
+		report = check.Skipped(s.Name, "the site is "+string(s.State))
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	o.report(s.Name, report)
+	return p.records.SaveReport(ctx, o.recorded.ID, report)
+}

@@ -1,0 +1,473 @@
+package provision
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"html"
+	"io"
+	"net"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+
+	"vessik/internal/core/check"
+	"vessik/internal/core/site"
+	"vessik/internal/engine"
+	"vessik/internal/kit"
+)
+
+// checkTimeout bounds one request of a check.
+const checkTimeout = 30 * time.Second
+
+// inspection is one verification of one site: what it has learned so far, and the report as it grows.
+type inspection struct {
+	p       *Provisioner
+	ctx     context.Context
+	site    site.Site
+	base    string // the site's URL through the gateway
+	client  *http.Client
+	probe   probeAnswer // what a request that the site served said
+	server  string      // what the web server called itself
+	probed  error
+	front   string // the front page's text
+	results []check.Result
+	grown   func(check.SiteReport)
+}
+
+// verify asks a site everything, from outside. grown is shown the report each time a check is done.
+func (p *Provisioner) verify(ctx context.Context, s site.Site, grown func(check.SiteReport)) check.SiteReport {
+	jar, _ := cookiejar.New(nil)
+	transport := &http.Transport{DialContext: dialLoopback, ResponseHeaderTimeout: checkTimeout, DisableCompression: true}
+	defer transport.CloseIdleConnections()
+	i := &inspection{p: p, ctx: ctx, site: s, base: s.URL(p.settings.GatewayPort), grown: grown,
+		client: &http.Client{Transport: transport, Jar: jar, Timeout: checkTimeout,
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+	i.run(check.WebAnswers, i.webAnswers)
+	i.run(check.DomainRoutes, i.domainRoutes)
+	i.run(check.FrontPage, i.frontPage)
+	i.run(check.Assets, i.assets)
+	i.run(check.SignIn, i.signIn)
+	i.run(check.PHPVersion, func() outcome { return i.version("PHP", s.Stack.PHP, i.probe.PHP) })
+	i.run(check.WebVersion, func() outcome { return i.version("the web server", s.Stack.Web, i.server) })
+	i.run(check.DatabaseVersion, func() outcome { return i.version("the database server", s.Stack.Database, i.probe.Database) })
+	i.run(check.DatabasePrivate, i.databasePrivate)
+	i.run(check.FilesPrivate, i.filesPrivate)
+	return check.Of(s.Name, i.results)
+}
+
+// dialLoopback goes to this machine whatever the host is called: not every resolver knows names below localhost.
+func dialLoopback(ctx context.Context, _, address string) (net.Conn, error) {
+	_, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, err
+	}
+	var dialer net.Dialer
+	return dialer.DialContext(ctx, "tcp", net.JoinHostPort("127.0.0.1", port))
+}
+
+// outcome is what one check found.
+type outcome struct {
+	verdict                    check.Verdict
+	expected, observed, remedy string
+}
+
+func passed(expected, observed string) outcome {
+	return outcome{verdict: check.Pass, expected: expected, observed: observed}
+}
+func failed(expected, observed, remedy string) outcome {
+	return outcome{verdict: check.Fail, expected: expected, observed: observed, remedy: remedy}
+}
+
+func (i *inspection) run(id check.ID, ask func() outcome) {
+	started := time.Now()
+	found := ask()
+	i.results = append(i.results, check.Result{ID: id, Title: id.Title(), Verdict: found.verdict, Expected: found.expected, Observed: found.observed,
+		Remedy: found.remedy, Milliseconds: time.Since(started).Milliseconds()})
+	i.grown(check.Of(i.site.Name, slices.Clone(i.results)))
+}
+
+// probeAsk and probeAnswer are what the service and the PHP in probe.php say to each other.
+type probeAsk struct {
+	Site       string         `json:"site"`
+	Database   map[string]any `json:"database,omitempty"`
+	Statements []string       `json:"statements,omitempty"`
+	Paths      []string       `json:"paths,omitempty"`
+	Sockets    []string       `json:"sockets,omitempty"`
+}
+
+type probeAnswer struct {
+	Site          string   `json:"site"`
+	PHP           string   `json:"php"`
+	Web           string   `json:"web"`
+	Database      string   `json:"database"`
+	DatabaseError string   `json:"database_error"`
+	Databases     []string `json:"databases"`
+	Touched       []string `json:"touched"`
+	Command       bool     `json:"command"`
+	Read          []string `json:"read"`
+	Sockets       []string `json:"sockets"`
+}
+
+// askProbe has a request served by the site's own PHP answer from inside.
+func (i *inspection) askProbe(address string, ask probeAsk) (answer probeAnswer, server string, err error) {
+	ask.Site = i.site.Name
+	text, err := json.Marshal(ask)
+	if err != nil {
+		return answer, "", err
+	}
+	request, err := http.NewRequestWithContext(i.ctx, "POST", address+"index.php", bytes.NewReader(text))
+	if err != nil {
+		return answer, "", err
+	}
+	i.toSite(request)
+	request.Header.Set("X-Vessik-Probe", i.site.Probe)
+	response, err := i.client.Do(request)
+	if err != nil {
+		return answer, "", plainError(err)
+	}
+	defer response.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	if err != nil {
+		return answer, "", plainError(err)
+	}
+	server = response.Header.Get("Server")
+	if response.StatusCode != http.StatusOK {
+		return answer, server, fmt.Errorf("it answers %s", response.Status)
+	}
+	if json.Unmarshal(body, &answer) != nil || answer.Site != i.site.Name {
+		return answer, server, errors.New("something else answers there")
+	}
+	return answer, server, nil
+}
+
+// toSite names the site as a visitor's browser would.
+func (i *inspection) toSite(request *http.Request) {
+	u, _ := url.Parse(i.base)
+	request.Host = u.Host
+}
+
+func (i *inspection) ownPort() string { return fmt.Sprintf("http://127.0.0.1:%d/", i.site.Port) }
+
+// plainError leaves out the request that an http error repeats.
+func plainError(err error) error {
+	var wrapped *url.Error
+	if errors.As(err, &wrapped) {
+		return wrapped.Err
+	}
+	return err
+}
+
+func (i *inspection) credentials() map[string]any {
+	port := 0
+	i.p.engineMu.Lock()
+	if d := i.p.databases[i.site.Stack.Database]; d != nil {
+		port = d.Port
+	}
+	i.p.engineMu.Unlock()
+	d := i.site.Database
+	return map[string]any{"host": "127.0.0.1", "port": port, "name": d.Name, "user": d.User, "password": d.Password}
+}
+
+func (i *inspection) logs() string { return i.p.Home.siteLogs(i.site.Name) }
+
+func (i *inspection) webAnswers() outcome {
+	expected := fmt.Sprintf("the site answers on 127.0.0.1:%d", i.site.Port)
+	i.probe, i.server, i.probed = i.askProbe(i.ownPort(), probeAsk{Database: i.credentials()})
+	if i.probed != nil {
+		observed := i.probed.Error()
+		if i.site.Reason != "" {
+			observed += "; " + i.site.Reason
+		}
+		return failed(expected, observed, fmt.Sprintf("look into %s, mend what it says, then: vessik start %s", i.logs(), i.site.Name))
+	}
+	return passed(expected, "it answers 200, served by "+i.server)
+}
+
+func (i *inspection) domainRoutes() outcome {
+	expected := i.base + " reaches the site"
+	answer, _, err := i.askProbe(i.base, probeAsk{})
+	if err != nil {
+		return failed(expected, err.Error(), fmt.Sprintf("if the site's own port answers, restart the service; else: vessik start %s", i.site.Name))
+	}
+	return passed(expected, "the site "+answer.Site+" answers")
+}
+
+var (
+	pageTitle = regexp.MustCompile(`(?is)<title[^>]*>(.*?)</title>`)
+	phpError  = regexp.MustCompile(`(?i)<b>(fatal error|parse error|warning|notice|deprecated)</b>:[^<]*|PHP (Fatal|Parse) error:[^<\n]*|There has been a critical error on this website|Error establishing a database connection`)
+)
+
+func (i *inspection) frontPage() outcome {
+	title := i.site.Title
+	if pool := i.pool(); pool != nil {
+		defer pool.Close()
+		if now, err := kit.Title(i.ctx, pool); err == nil {
+			title = now
+		}
+	}
+	expected := fmt.Sprintf("200, titled %q, no PHP error", title)
+	response, page, err := kit.Page(i.ctx, i.client, "GET", i.base, nil)
+	remedy := "look into " + filepath.Join(i.logs(), "php-error.log")
+	if err != nil {
+		return failed(expected, plainError(err).Error(), remedy)
+	}
+	observed := response.Status
+	if location := response.Header.Get("Location"); location != "" {
+		return failed(expected, observed+", to "+location, "a plugin or the site's own settings send visitors elsewhere: set the site's address to "+i.base)
+	}
+	if match := phpError.FindString(page); match != "" {
+		return failed(expected, observed+": "+html.UnescapeString(match), remedy)
+	}
+	if response.StatusCode != http.StatusOK {
+		return failed(expected, observed, remedy)
+	}
+	shown := ""
+	if match := pageTitle.FindStringSubmatch(page); match != nil {
+		shown = strings.TrimSpace(html.UnescapeString(match[1]))
+	}
+	if !strings.Contains(lettersOf(shown), lettersOf(title)) {
+		return failed(expected, fmt.Sprintf("%s, titled %q", observed, shown), "see whether the theme prints the site's title, and whether this is the right site")
+	}
+	i.front = page
+	return passed(expected, fmt.Sprintf("%s, titled %q", observed, shown))
+}
+
+// lettersOf keeps what a theme's typography does not change.
+func lettersOf(text string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) {
+			return unicode.ToLower(r)
+		}
+		return -1
+	}, text)
+}
+
+var styleSheet = regexp.MustCompile(`(?i)<link[^>]+rel=["']?stylesheet[^>]*>`)
+var linkTarget = regexp.MustCompile(`(?i)href=["']([^"']+)["']`)
+
+func (i *inspection) assets() outcome {
+	const expected = "a style sheet that the front page links answers 200 as text/css"
+	if i.front == "" {
+		return outcome{verdict: check.Skip, expected: expected, observed: "there is no front page to look at"}
+	}
+	base, _ := url.Parse(i.base)
+	for _, link := range styleSheet.FindAllString(i.front, -1) {
+		match := linkTarget.FindStringSubmatch(link)
+		if match == nil {
+			continue
+		}
+		address, err := base.Parse(html.UnescapeString(match[1]))
+		if err != nil || address.Host != base.Host {
+			continue // on another host: not ours to promise
+		}
+		response, text, err := kit.Page(i.ctx, i.client, "GET", address.String(), nil)
+		if err != nil {
+			return failed(expected, plainError(err).Error(), "restart the service")
+		}
+		kind := response.Header.Get("Content-Type")
+		observed := fmt.Sprintf("%s answers %s, %s, %d bytes", address.Path, response.Status, kind, len(text))
+		if response.StatusCode != http.StatusOK || !strings.HasPrefix(kind, "text/css") || text == "" {
+			return failed(expected, observed, "see whether that file is in the site's folder and can be read, and what "+filepath.Join(i.logs(), "web.log")+" says")
+		}
+		return passed(expected, observed)
+	}
+	return outcome{verdict: check.Skip, expected: expected, observed: "the front page links no style sheet of its own"}
+}
+
+func (i *inspection) signIn() outcome {
+	expected := fmt.Sprintf("%s signs in with the login form and sees the dashboard", i.site.Admin.User)
+	observed, err := kit.SignInSteps(i.ctx, i.client, i.base, i.site.Admin.User, i.site.Admin.Password)
+	if err == nil {
+		return passed(expected, observed)
+	}
+	if pool := i.pool(); pool != nil {
+		defer pool.Close()
+		if changed, asked := kit.PasswordChanged(i.ctx, pool, i.site); asked == nil && changed {
+			return outcome{verdict: check.Skip, expected: expected, observed: "the administrator's password was changed since the site was made; Vessik does not know the new one"}
+		}
+	}
+	return failed(expected, plainError(err).Error(), "see whether the user exists and what "+filepath.Join(i.logs(), "php-error.log")+" says")
+}
+
+func (i *inspection) version(what, id, observed string) outcome {
+	e, err := i.p.Store.Find(id)
+	if err != nil {
+		return failed(id, err.Error(), "fetch it again: vessik start "+i.site.Name)
+	}
+	expected := e.Version
+	switch {
+	case i.probed != nil:
+		return failed(expected, "the site does not answer: "+i.probed.Error(), "see the check "+string(check.WebAnswers))
+	case observed == "":
+		return failed(expected, "the site cannot reach "+what+": "+or(i.probe.DatabaseError, "no version told"), "see the logs in "+i.p.Home.path("logs"))
+	case versionIn(observed) != expected:
+		return failed(expected, observed, "stop and start the site, so that it is handed to "+id)
+	}
+	return passed(expected, observed)
+}
+
+var versionNumber = regexp.MustCompile(`\d+\.\d+\.\d+`)
+
+// versionIn reads 10.11.19 out of 10.11.19-MariaDB-0+deb12u1, or 1.22.1 out of nginx/1.22.1.
+func versionIn(text string) string { return versionNumber.FindString(text) }
+
+// databasePrivate tries, as the site's own PHP, what a broken-into site would try.
+func (i *inspection) databasePrivate() outcome {
+	const expected = "the site's database user sees its own database and can touch no other"
+	if i.probed != nil {
+		return failed(expected, "the site does not answer: "+i.probed.Error(), "see the check "+string(check.WebAnswers))
+	}
+	own := i.site.Database.Name
+	taken := map[string]bool{}
+	others := []string{"mysql"}
+	for _, s := range i.p.Sites() {
+		if s.Stack.Database == i.site.Stack.Database {
+			taken[s.Database.Name] = true
+			if s.Name != i.site.Name && len(others) < 4 && s.State != site.Provisioning && s.State != site.Retiring {
+				others = append(others, s.Database.Name)
+			}
+		}
+	}
+	statements := []string{"SELECT * FROM mysql.global_priv", "SELECT 1 INTO OUTFILE '/tmp/vessik-probe-" + own + "'"}
+	made := []string{}
+	for _, other := range others {
+		statements = append(statements, "USE "+engine.Identifier(other), "CREATE TABLE "+engine.Identifier(other)+".vessik_probe (a INT)")
+	}
+	if near := strings.ReplaceAll(own, "_", "x"); near != own && !taken[near] { // a grant whose _ is a wildcard would allow it
+		statements = append(statements, "CREATE DATABASE "+engine.Identifier(near))
+		made = append(made, near)
+	}
+	answer, _, err := i.askProbe(i.ownPort(), probeAsk{Database: i.credentials(), Statements: statements})
+	if err != nil {
+		return failed(expected, "the site does not answer: "+err.Error(), "see the check "+string(check.WebAnswers))
+	}
+	if answer.Database == "" {
+		return failed(expected, "the site cannot reach its database: "+answer.DatabaseError, "see the check "+string(check.DatabaseVersion))
+	}
+	seen := slices.DeleteFunc(answer.Databases, func(name string) bool { return name == own || name == "information_schema" })
+	if len(seen) > 0 || len(answer.Touched) > 0 {
+		i.cleanDatabases(others, made)
+		return failed(expected, fmt.Sprintf("it sees %s; the server accepted %s", or(strings.Join(seen, ", "), "no other"), or(strings.Join(answer.Touched, "; "), "nothing")),
+			"revoke the grants that were added to this user by hand")
+	}
+	return passed(expected, fmt.Sprintf("it sees %s only; %d statements against %s were refused", own, len(statements), strings.Join(others, ", ")))
+}
+
+// cleanDatabases removes what an attack that should have failed has made.
+func (i *inspection) cleanDatabases(others, made []string) {
+	database, err := i.p.database(i.ctx, i.site.Stack.Database)
+	if err != nil {
+		return
+	}
+	for _, other := range others {
+		database.Admin().ExecContext(i.ctx, "DROP TABLE IF EXISTS "+engine.Identifier(other)+".vessik_probe")
+	}
+	for _, name := range made {
+		database.Admin().ExecContext(i.ctx, "DROP DATABASE IF EXISTS "+engine.Identifier(name))
+	}
+}
+
+// filesPrivate tries to read what is not the site's: from its PHP, from a command that its PHP starts, through a neighbour's PHP
+// socket, and through a link that the web server would follow.
+func (i *inspection) filesPrivate() outcome {
+	const expected = "nothing outside the site's folder can be read from it"
+	if i.probed != nil {
+		return failed(expected, "the site does not answer: "+i.probed.Error(), "see the check "+string(check.WebAnswers))
+	}
+	home := i.p.Home
+	paths := []string{"/etc/passwd", home.TokenFile(), home.path("home.json"), home.path("records"), home.path("run", "sockets")}
+	sockets := []string{home.path("run", "records", "db.sock"), i.p.socket(i.site.Name)}
+	bait := home.path("home.json")
+	for _, s := range i.p.Sites() {
+		if s.Name != i.site.Name && (s.State == site.Running || s.State == site.Stopped) {
+			paths = append(paths, s.Folder, kit.ConfigurationFile(s))
+			sockets = append(sockets, i.p.socket(s.Name))
+			bait = kit.ConfigurationFile(s)
+			break
+		}
+	}
+	exists := func(path string) bool { _, err := os.Stat(path); return err == nil }
+	paths = slices.DeleteFunc(paths, func(path string) bool { return !exists(path) })
+	sockets = slices.DeleteFunc(sockets, func(path string) bool { return !exists(path) })
+	answer, _, err := i.askProbe(i.ownPort(), probeAsk{Paths: paths, Sockets: sockets})
+	if err != nil {
+		return failed(expected, "the site does not answer: "+err.Error(), "see the check "+string(check.WebAnswers))
+	}
+	leaks := append(answer.Read, answer.Sockets...)
+	if leaked, err := i.throughLink(bait); err != nil {
+		return failed(expected, "the link could not be tried: "+err.Error(), "see whether the site's folder can be written to")
+	} else if leaked {
+		leaks = append(leaks, "web server, through a link: "+bait)
+	}
+	if len(leaks) > 0 {
+		remedy := "tell the people who make Vessik: this should not be possible"
+		if !i.p.Abilities.Files || !i.p.Abilities.Sockets {
+			remedy = "this kernel lacks the means (Landlock and seccomp, see vessik status): use a kernel of 5.19 or later with Landlock"
+		}
+		return failed(expected, "reached: "+strings.Join(leaks, ", "), remedy)
+	}
+	by := "PHP and a command of its"
+	if !answer.Command {
+		by = "PHP (it may start no command)"
+	}
+	return passed(expected, fmt.Sprintf("%s were refused %d places and %d sockets; the web server follows no link", by, len(paths), len(sockets)))
+}
+
+// throughLink lays a link to a neighbour's file into the site's folder, as a broken-into site could, asks for it, and removes it.
+func (i *inspection) throughLink(bait string) (leaked bool, err error) {
+	secret, err := os.ReadFile(bait)
+	if err != nil {
+		return false, err
+	}
+	name := linkPrefix + randomHex(8) + ".txt"
+	path := filepath.Join(i.site.Folder, name)
+	if err := os.Symlink(bait, path); err != nil {
+		return false, err
+	}
+	defer os.Remove(path)
+	request, err := http.NewRequestWithContext(i.ctx, "GET", i.ownPort()+name, nil)
+	if err != nil {
+		return false, err
+	}
+	i.toSite(request)
+	response, err := i.client.Do(request)
+	if err != nil {
+		return false, plainError(err)
+	}
+	defer response.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	return bytes.Contains(body, secret), err
+}
+
+// linkPrefix begins the names of those links, so that a service that was killed in between can clear them.
+const linkPrefix = "vessik-link-"
+
+func clearLinks(s site.Site) {
+	found, _ := filepath.Glob(filepath.Join(s.Folder, linkPrefix+"*.txt"))
+	for _, path := range found {
+		if info, err := os.Lstat(path); err == nil && info.Mode()&os.ModeSymlink != 0 {
+			os.Remove(path)
+		}
+	}
+}
+
+// pool reaches the site's database as the administrator; nil when its server does not run.
+func (i *inspection) pool() *sql.DB {
+	i.p.engineMu.Lock()
+	defer i.p.engineMu.Unlock()
+	if d := i.p.databases[i.site.Stack.Database]; d != nil {
+		return d.Open(i.site.Database.Name)
+	}
+	return nil
+}

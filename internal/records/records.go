@@ -1,0 +1,331 @@
+// Package records keeps sites, reservations, operations, steps and reports in MariaDB.
+package records
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/pressly/goose/v3"
+
+	"vessik/internal/core/check"
+	"vessik/internal/core/plan"
+	"vessik/internal/core/site"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Records is the database of one home.
+type Records struct{ db *sql.DB }
+
+// ErrNotFound says that there is no such site, operation or report.
+var ErrNotFound = errors.New("not found")
+
+// Database is the name of the records' database.
+const Database = "vessik"
+
+// Open brings the records' tables up to date. admin reaches the server without a database, pool the records' own.
+func Open(ctx context.Context, admin, pool *sql.DB) (*Records, error) {
+	if _, err := admin.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS "+Database+" CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
+		return nil, fmt.Errorf("create the records: %w", err)
+	}
+	folder, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	provider, err := goose.NewProvider(goose.DialectMySQL, pool, folder)
+	if err != nil {
+		return nil, fmt.Errorf("migrate the records: %w", err)
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return nil, fmt.Errorf("migrate the records: %w", err)
+	}
+	return &Records{db: pool}, nil
+}
+
+// The records speak of operations as the package plan does.
+type (
+	Operation      = plan.Operation
+	OperationSite  = plan.OperationSite
+	OperationState = plan.OperationState
+)
+
+const (
+	OperationRunning   = plan.OperationRunning
+	OperationDone      = plan.OperationDone
+	OperationFailed    = plan.OperationFailed
+	OperationCancelled = plan.OperationCancelled
+)
+
+// ErrTaken says which reservation somebody else has.
+type ErrTaken struct{ Site, Kind, Value string }
+
+func (e *ErrTaken) Error() string {
+	return fmt.Sprintf("%s: the %s %s was taken meanwhile", e.Site, e.Kind, e.Value)
+}
+
+// Begin writes an operation with its plan, and for new sites their reservations, in one transaction: all of it or nothing.
+func (r *Records) Begin(ctx context.Context, kind plan.Kind, keepFiles bool, reserve []site.Site, names []string, plans map[string][]plan.Step) (*Operation, error) {
+	tx, err := r.db.BeginTx(ctx, nil)
+	if err != nil {
+		return nil, fmt.Errorf("record the operation: %w", err)
+	}
+	defer tx.Rollback()
+	now := time.Now().UTC().Truncate(time.Millisecond)
+	for _, s := range reserve {
+		if err := insertSite(ctx, tx, s); err != nil {
+			return nil, err
+		}
+	}
+	result, err := tx.ExecContext(ctx, "INSERT INTO operations (kind, state, keep_files, created_at) VALUES (?,?,?,?)", kind, OperationRunning, keepFiles, now)
+	if err != nil {
+		return nil, fmt.Errorf("record the operation: %w", err)
+	}
+	id, _ := result.LastInsertId()
+	operation := &Operation{ID: strconv.FormatInt(id, 10), Kind: kind, State: OperationRunning, KeepFiles: keepFiles, CreatedAt: now}
+	for position, name := range names {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO operation_sites (operation, site, position, state, problem) VALUES (?,?,?,?,'')", id, name, position, OperationRunning); err != nil {
+			return nil, fmt.Errorf("record the operation: %w", err)
+		}
+		part := OperationSite{Site: name, State: OperationRunning}
+		for i, step := range plans[name] {
+			state := plan.Pending
+			if step == plan.Reserve {
+				state = plan.Done
+			}
+			if _, err := tx.ExecContext(ctx, "INSERT INTO steps (operation, site, position, step, state, note) VALUES (?,?,?,?,?,'')", id, name, i, step, state); err != nil {
+				return nil, fmt.Errorf("record the plan: %w", err)
+			}
+			part.Steps = append(part.Steps, plan.Entry{Step: step, State: state})
+		}
+		operation.Sites = append(operation.Sites, part)
+	}
+	if err := tx.Commit(); err != nil {
+		return nil, fmt.Errorf("record the operation: %w", err)
+	}
+	return operation, nil
+}
+
+func insertSite(ctx context.Context, tx *sql.Tx, s site.Site) error {
+	document, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	reservations := [][2]string{{"domain", s.Domain}, {"port", strconv.Itoa(s.Port)}, {"folder", s.Folder},
+		{"database", s.Stack.Database + "/" + strings.ToLower(s.Database.Name)}, {"database user", s.Stack.Database + "/" + s.Database.User}}
+	if _, err := tx.ExecContext(ctx, "INSERT INTO sites (name, state, document, created_at) VALUES (?,?,?,?)", s.Name, s.State, document, s.CreatedAt); err != nil {
+		return taken(err, s.Name, "name", s.Name)
+	}
+	for _, reservation := range reservations {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO reservations (kind, value, site) VALUES (?,?,?)", reservation[0], reservation[1], s.Name); err != nil {
+			return taken(err, s.Name, reservation[0], reservation[1])
+		}
+	}
+	return nil
+}
+
+func taken(err error, name, kind, value string) error {
+	const duplicate, deadlock = 1062, 1213
+	var fault *mysql.MySQLError
+	if errors.As(err, &fault) && (fault.Number == duplicate || fault.Number == deadlock) {
+		return &ErrTaken{name, kind, value}
+	}
+	return fmt.Errorf("reserve the %s of %s: %w", kind, name, err)
+}
+
+// SaveSite writes a site's state and document.
+func (r *Records) SaveSite(ctx context.Context, s site.Site) error {
+	document, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	_, err = r.db.ExecContext(ctx, "UPDATE sites SET state=?, document=? WHERE name=?", s.State, document, s.Name)
+	return wrap(err, "record the site "+s.Name)
+}
+
+// Forget removes a site, its reservations and its reports.
+func (r *Records) Forget(ctx context.Context, name string) error {
+	if _, err := r.db.ExecContext(ctx, "DELETE FROM reports WHERE site=?", name); err != nil {
+		return fmt.Errorf("forget the reports of %s: %w", name, err)
+	}
+	_, err := r.db.ExecContext(ctx, "DELETE FROM sites WHERE name=?", name)
+	return wrap(err, "forget the site "+name)
+}
+
+// Sites returns all sites by name.
+func (r *Records) Sites(ctx context.Context) ([]site.Site, error) {
+	rows, err := r.db.QueryContext(ctx, "SELECT document FROM sites ORDER BY name")
+	return collect(rows, err, "read the sites", func(scan func(...any) error) (s site.Site, err error) {
+		return s, document(scan, &s)
+	})
+}
+
+func document(scan func(...any) error, into any) error {
+	var text []byte
+	if err := scan(&text); err != nil {
+		return err
+	}
+	return json.Unmarshal(text, into)
+}
+
+// SaveStep writes how far a step is.
+func (r *Records) SaveStep(ctx context.Context, operation, name string, position int, e plan.Entry) error {
+	_, err := r.db.ExecContext(ctx, "UPDATE steps SET state=?, note=?, milliseconds=? WHERE operation=? AND site=? AND position=?", e.State, e.Note, e.Milliseconds, operation, name, position)
+	return wrap(err, "record a step of "+name)
+}
+
+// SavePart writes how an operation ended for one site.
+func (r *Records) SavePart(ctx context.Context, operation string, part OperationSite) error {
+	_, err := r.db.ExecContext(ctx, "UPDATE operation_sites SET state=?, problem=? WHERE operation=? AND site=?", part.State, part.Problem, operation, part.Site)
+	return wrap(err, "record the operation for "+part.Site)
+}
+
+// Finish writes that an operation is over.
+func (r *Records) Finish(ctx context.Context, o Operation) error {
+	_, err := r.db.ExecContext(ctx, "UPDATE operations SET state=?, finished_at=? WHERE id=?", o.State, o.FinishedAt, o.ID)
+	return wrap(err, "record the end of operation "+o.ID)
+}
+
+// reportsKept is how many reports of one site are kept.
+const reportsKept = 50
+
+// SaveReport adds a report of one site.
+func (r *Records) SaveReport(ctx context.Context, operation string, report check.SiteReport) error {
+	text, err := json.Marshal(report)
+	if err != nil {
+		return err
+	}
+	result, err := r.db.ExecContext(ctx, "INSERT INTO reports (operation, site, document, created_at) VALUES (?,?,?,?)", operation, report.Site, text, time.Now().UTC())
+	if err != nil {
+		return fmt.Errorf("record the report of %s: %w", report.Site, err)
+	}
+	if id, _ := result.LastInsertId(); id%reportsKept == 0 {
+		_, err = r.db.ExecContext(ctx, "DELETE FROM reports WHERE site=? AND id <= (SELECT id FROM (SELECT id FROM reports WHERE site=? ORDER BY id DESC LIMIT 1 OFFSET ?) AS old)", report.Site, report.Site, reportsKept)
+	}
+	return wrap(err, "clear old reports of "+report.Site)
+}
+
+// LatestReports returns each site's newest report.
+func (r *Records) LatestReports(ctx context.Context) (map[string]check.SiteReport, error) {
+	rows, err := r.db.QueryContext(ctx, "SELECT document FROM reports WHERE id IN (SELECT MAX(id) FROM reports GROUP BY site)")
+	reports, err := collect(rows, err, "read the reports", func(scan func(...any) error) (report check.SiteReport, err error) {
+		return report, document(scan, &report)
+	})
+	bySite := map[string]check.SiteReport{}
+	for _, report := range reports {
+		bySite[report.Site] = report
+	}
+	return bySite, err
+}
+
+// Operations returns the newest operations first; limit 0 returns all.
+func (r *Records) Operations(ctx context.Context, limit int) ([]Operation, error) {
+	if limit == 0 {
+		limit = 1 << 30
+	}
+	return r.operations(ctx, "1=1 ORDER BY id DESC LIMIT ?", limit)
+}
+
+// Unfinished returns the operations that were being carried out, oldest first.
+func (r *Records) Unfinished(ctx context.Context) ([]Operation, error) {
+	return r.operations(ctx, "state=? ORDER BY id", OperationRunning)
+}
+
+// Operation returns one, with its steps and reports.
+func (r *Records) Operation(ctx context.Context, id string) (Operation, error) {
+	found, err := r.operations(ctx, "id=?", id)
+	if err == nil && len(found) == 0 {
+		err = fmt.Errorf("operation %s: %w", id, ErrNotFound)
+	}
+	if err != nil {
+		return Operation{}, err
+	}
+	return found[0], nil
+}
+
+func (r *Records) operations(ctx context.Context, condition string, argument any) ([]Operation, error) {
+	rows, err := r.db.QueryContext(ctx, "SELECT id, kind, state, keep_files, created_at, finished_at FROM operations WHERE "+condition, argument)
+	found, err := collect(rows, err, "read the operations", func(scan func(...any) error) (o Operation, err error) {
+		err = scan(&o.ID, &o.Kind, &o.State, &o.KeepFiles, &o.CreatedAt, &o.FinishedAt)
+		return o, err
+	})
+	if err != nil || len(found) == 0 {
+		return found, err
+	}
+	index := map[string]*Operation{}
+	ids := []any{}
+	for i := range found {
+		index[found[i].ID], ids = &found[i], append(ids, found[i].ID)
+	}
+	marks := strings.TrimSuffix(strings.Repeat("?,", len(ids)), ",")
+	type row struct {
+		operation string
+		part      OperationSite
+		entry     plan.Entry
+		report    []byte
+	}
+	rows, err = r.db.QueryContext(ctx, "SELECT p.operation, p.site, p.state, p.problem, (SELECT document FROM reports WHERE reports.operation=p.operation AND reports.site=p.site ORDER BY id DESC LIMIT 1) FROM operation_sites p WHERE p.operation IN ("+marks+") ORDER BY p.operation, p.position", ids...)
+	parts, err := collect(rows, err, "read the operations", func(scan func(...any) error) (p row, err error) {
+		err = scan(&p.operation, &p.part.Site, &p.part.State, &p.part.Problem, &p.report)
+		return p, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range parts {
+		if p.report != nil {
+			p.part.Report = &check.SiteReport{}
+			if err := json.Unmarshal(p.report, p.part.Report); err != nil {
+				return nil, err
+			}
+		}
+		index[p.operation].Sites = append(index[p.operation].Sites, p.part)
+	}
+	rows, err = r.db.QueryContext(ctx, "SELECT operation, site, step, state, note, milliseconds FROM steps WHERE operation IN ("+marks+") ORDER BY operation, site, position", ids...)
+	steps, err := collect(rows, err, "read the steps", func(scan func(...any) error) (p row, err error) {
+		err = scan(&p.operation, &p.part.Site, &p.entry.Step, &p.entry.State, &p.entry.Note, &p.entry.Milliseconds)
+		return p, err
+	})
+	for _, p := range steps {
+		sites := index[p.operation].Sites
+		for i := range sites {
+			if sites[i].Site == p.part.Site {
+				sites[i].Steps = append(sites[i].Steps, p.entry)
+			}
+		}
+	}
+	return found, err
+}
+
+// collect reads all rows of a query.
+func collect[T any](rows *sql.Rows, err error, doing string, read func(scan func(...any) error) (T, error)) ([]T, error) {
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", doing, err)
+	}
+	defer rows.Close()
+	found := []T{}
+	for rows.Next() {
+		item, err := read(rows.Scan)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", doing, err)
+		}
+		found = append(found, item)
+	}
+	return found, wrap(rows.Err(), doing)
+}
+
+func wrap(err error, doing string) error {
+	if err != nil {
+		return fmt.Errorf("%s: %w", doing, err)
+	}
+	return nil
+}

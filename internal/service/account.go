@@ -1,0 +1,95 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// DefaultAccount is whom a service that root starts becomes.
+const DefaultAccount = "vessik"
+
+// become gives the folders to an unprivileged account and turns this process into it, for good: no engine runs as root, and root
+// never writes where a site could have laid something. A system account of that name is made if there is none.
+func become(account string, folders ...string) (created bool, err error) {
+	found, err := user.Lookup(account)
+	var unknown user.UnknownUserError
+	if errors.As(err, &unknown) {
+		if out, err := exec.Command("useradd", "--system", "--user-group", "--no-create-home", "--home-dir", "/nonexistent", "--shell", "/usr/sbin/nologin", account).CombinedOutput(); err != nil {
+			return false, fmt.Errorf("make the account %s, which engines run as: %w: %s; make it yourself, or name another with -account", account, err, out)
+		}
+		created = true
+		found, err = user.Lookup(account)
+	}
+	if err != nil {
+		return created, fmt.Errorf("look up the account %s: %w", account, err)
+	}
+	uid, _ := strconv.Atoi(found.Uid)
+	gid, _ := strconv.Atoi(found.Gid)
+	if uid == 0 {
+		return created, fmt.Errorf("the account %s is root, and no engine may run as root; name another with -account", account)
+	}
+	for _, folder := range folders {
+		if err := give(folder, uid, gid); err != nil {
+			return created, err
+		}
+	}
+	if err := errors.Join(syscall.Setgroups(nil), syscall.Setgid(gid), syscall.Setuid(uid)); err != nil {
+		return created, fmt.Errorf("become %s: %w", account, err)
+	}
+	// Without this, /proc/self belongs to root after the change, and the launcher could not be found there.
+	return created, unix.Prctl(unix.PR_SET_DUMPABLE, 1, 0, 0, 0)
+}
+
+// give makes a folder with all that leads to it, and lets the account have what was made. A folder that is there already must be
+// the account's, or be empty.
+func give(folder string, uid, gid int) error {
+	info, err := os.Stat(folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		made := folder
+		for parent := filepath.Dir(folder); parent != made; parent = filepath.Dir(parent) {
+			if _, err := os.Stat(parent); err == nil {
+				break
+			}
+			made = parent
+		}
+		if err := os.MkdirAll(folder, 0o755); err != nil {
+			return err
+		}
+		for path := folder; ; path = filepath.Dir(path) {
+			if err := os.Chown(path, uid, gid); err != nil {
+				return err
+			}
+			if path == made {
+				return nil
+			}
+		}
+	}
+	if err != nil {
+		return err
+	}
+	owner := int(info.Sys().(*syscall.Stat_t).Uid)
+	if owner == uid {
+		return nil
+	}
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return err
+	}
+	if len(entries) > 0 {
+		name := strconv.Itoa(owner)
+		if found, err := user.LookupId(name); err == nil {
+			name = found.Username
+		}
+		return fmt.Errorf("%s belongs to %s; start the service with -account %s, or choose another folder with -home", folder, name, name)
+	}
+	return os.Chown(folder, uid, gid)
+}

@@ -1,0 +1,220 @@
+// Package service puts the parts together: it opens the ports, becomes an unprivileged account, opens the home, and serves until it
+// is told to end.
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"vessik/console"
+	"vessik/internal/api"
+	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
+	"vessik/internal/engine"
+	"vessik/internal/gateway"
+	"vessik/internal/provision"
+)
+
+// Ports that are tried in turn.
+var (
+	apiPorts     = [2]int{20070, 20079}
+	gatewayPorts = [2]int{20080, 20179}
+)
+
+const httpPort = 80
+
+// Options say how to serve.
+type Options struct {
+	Home        provision.Home
+	Account     string // whom to become when started by root
+	GatewayPort int    // 0: 80 where it can be had, else a free one; only a new home may choose
+	Out         io.Writer
+}
+
+// Run serves until the context ends, and leaves no process behind.
+func Run(ctx context.Context, o Options) error {
+	settings, err := o.Home.ReadSettings()
+	if err != nil {
+		return err
+	}
+	if o.GatewayPort != 0 && settings.GatewayPort != 0 && o.GatewayPort != settings.GatewayPort {
+		return fmt.Errorf("the sites of this home are addressed on port %d, and that is kept for all its life; leave -gateway-port out, or choose a new home", settings.GatewayPort)
+	}
+	wanted := max(settings.GatewayPort, o.GatewayPort)
+	gatewayListeners, err := openGateway(wanted)
+	if err != nil && o.Home.InUse() {
+		return fmt.Errorf("%s: %w; stop that one first, or choose another folder with -home", o.Home.Dir, provision.ErrHomeInUse)
+	}
+	if err != nil {
+		return err
+	}
+	if os.Geteuid() == 0 {
+		created, err := become(o.Account, o.Home.Engines, o.Home.Dir)
+		if err != nil {
+			return err
+		}
+		if created {
+			fmt.Fprintf(o.Out, "made the system account %s: the service and all engines run as it, never as root\n", o.Account)
+		}
+	}
+	apiListeners, apiPort, err := openAPI(o.Home)
+	if err != nil {
+		return err
+	}
+	settings.GatewayPort = portOf(gatewayListeners)
+	if err := os.MkdirAll(o.Home.Dir+"/logs", 0o700); err != nil {
+		return err
+	}
+	logFile, err := os.OpenFile(o.Home.Dir+"/logs/service.log", os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer logFile.Close()
+	logger := slog.New(slog.NewTextHandler(logFile, nil))
+	p, err := provision.Open(ctx, o.Home, settings, logger, Lines(o.Out))
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	p.APIPort = apiPort
+	token, err := tokenOf(o.Home)
+	if err != nil {
+		return err
+	}
+	face := &api.API{Provisioner: p, Port: apiPort, Token: token, Account: accountName(), PID: os.Getpid(), StartedAt: time.Now().UTC().Truncate(time.Second), Console: console.Files()}
+	handler, _ := face.Handler()
+	quiet := log.New(io.Discard, "", 0)
+	servers := []*http.Server{
+		{Handler: gateway.New(p, settings.GatewayPort, face.ConsoleURL()), ErrorLog: quiet, ReadHeaderTimeout: 30 * time.Second},
+		{Handler: handler, ErrorLog: quiet, ReadHeaderTimeout: 10 * time.Second},
+	}
+	for i, listeners := range [][]net.Listener{gatewayListeners, apiListeners} {
+		for _, listener := range listeners {
+			go servers[i].Serve(listener)
+		}
+	}
+	defer func() {
+		for _, server := range servers {
+			server.Close()
+		}
+	}()
+	if err := p.Resume(ctx); err != nil {
+		return err
+	}
+	text, err := json.Marshal(wire.ServiceFile{API: fmt.Sprintf("http://127.0.0.1:%d", apiPort), PID: os.Getpid()})
+	if err != nil {
+		return err
+	}
+	if err := provision.WriteSecret(o.Home.ServiceFile(), text); err != nil {
+		return err
+	}
+	defer os.Remove(o.Home.ServiceFile())
+	if apiPort != apiPorts[0] {
+		fmt.Fprintf(o.Out, "port %d is taken; the API and the console are on %d\n", apiPorts[0], apiPort)
+	}
+	fmt.Fprintf(o.Out, "Vessik is ready. Sites: %s  Console: %s (sign in with: vessik console)\n", site.URL("NAME.localhost", settings.GatewayPort), face.ConsoleURL())
+	<-ctx.Done()
+	fmt.Fprintln(o.Out, "stopping; sites that run now will run again after the next start")
+	for _, server := range servers {
+		grace, cancel := context.WithTimeout(context.Background(), 300*time.Millisecond)
+		server.Shutdown(grace)
+		cancel()
+		server.Close()
+	}
+	return nil
+}
+
+// openGateway opens the port that was chosen once; for a new home, port 80, or else a free one.
+func openGateway(wanted int) ([]net.Listener, error) {
+	if wanted != 0 {
+		listeners, err := gateway.Listen(wanted)
+		if err != nil {
+			return nil, fmt.Errorf("the gateway's port %d, which stands in every site's address, is held by %s; end that program, or start as an account that may open it (%w)", wanted, engine.Listener(wanted), err)
+		}
+		return listeners, nil
+	}
+	if listeners, err := gateway.Listen(httpPort); err == nil {
+		return listeners, nil
+	}
+	listeners, _, err := gateway.FirstFree(gatewayPorts[0], gatewayPorts[1])
+	return listeners, err
+}
+
+// openAPI prefers the port of the last time, so that the console keeps its address.
+func openAPI(home provision.Home) ([]net.Listener, int, error) {
+	if text, err := os.ReadFile(lastAPI(home)); err == nil {
+		if port, err := strconv.Atoi(strings.TrimSpace(string(text))); err == nil {
+			if listeners, err := gateway.Listen(port); err == nil {
+				return listeners, port, nil
+			}
+		}
+	}
+	listeners, port, err := gateway.FirstFree(apiPorts[0], apiPorts[1])
+	if err != nil {
+		return nil, 0, fmt.Errorf("open the API: %w", err)
+	}
+	if err := os.MkdirAll(filepath.Dir(lastAPI(home)), 0o700); err == nil {
+		os.WriteFile(lastAPI(home), []byte(strconv.Itoa(port)), 0o600)
+	}
+	return listeners, port, nil
+}
+
+func lastAPI(home provision.Home) string { return filepath.Join(home.Dir, "run", "api-port") }
+
+func portOf(listeners []net.Listener) int { return listeners[0].Addr().(*net.TCPAddr).Port }
+
+// tokenOf returns the home's token, made at its first start.
+func tokenOf(home provision.Home) (string, error) {
+	text, err := os.ReadFile(home.TokenFile())
+	if errors.Is(err, fs.ErrNotExist) {
+		token := rand.Text() + rand.Text()
+		return token, provision.WriteSecret(home.TokenFile(), []byte(token+"\n"))
+	}
+	return strings.TrimSpace(string(text)), err
+}
+
+func accountName() string {
+	current, err := user.Current()
+	if err != nil {
+		return strconv.Itoa(os.Getuid())
+	}
+	return current.Username
+}
+
+// Lines shows progress as lines of text, one whenever something else is done or a quarter more of it.
+func Lines(out io.Writer) engine.Progress {
+	last, quarter := "", -1
+	return func(text string, fraction float64) {
+		now := int(fraction * 4)
+		if text == last && now <= quarter {
+			return
+		}
+		last, quarter = text, now
+		if fraction > 0 {
+			text = fmt.Sprintf("%s, %d%%", text, int(fraction*100))
+		}
+		fmt.Fprintln(out, text)
+	}
+}
+
+// Document is the OpenAPI document of this version.
+func Document() ([]byte, error) {
+	face := &api.API{Port: apiPorts[0]}
+	_, document := face.Handler()
+	return json.MarshalIndent(document, "", "  ")
+}
