@@ -1,5 +1,216 @@
 package main
 
-import "context"
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"sync"
+	"syscall"
+	"time"
 
-var demoCommand = command{name: "demo", about: "run the demo fleet", synopsis: "later", example: "vessik demo -once", run: func(ctx context.Context, c *call) error { return c.parse() }}
+	"vessik/client"
+	"vessik/demo"
+	"vessik/internal/core/plan"
+	"vessik/internal/core/wire"
+	"vessik/internal/provision"
+)
+
+var demoCommand = command{name: "demo", about: "run the demo fleet", synopsis: "Starts a service in a home of its own (~/vessik-demo, for root /var/lib/vessik-demo), makes the demo fleet there, verifies it,\nand stays until Ctrl-C, which stops all of it. Sites stay as they were left for the next time.",
+	example: "vessik demo -once", run: runDemo}
+
+func runDemo(ctx context.Context, c *call) error {
+	once := c.flags.Bool("once", false, "exit when all is verified: 0 only if every check passed")
+	if err := c.parse(); err != nil {
+		return err
+	}
+	usual, err := provision.DefaultHome()
+	if err != nil {
+		return err
+	}
+	base := "/var/lib"
+	if os.Geteuid() != 0 {
+		if base, err = os.UserHomeDir(); err != nil {
+			return err
+		}
+	}
+	dir := filepath.Join(base, "vessik-demo")
+	if *c.home != "" {
+		dir = *c.home
+	}
+	home, err := provision.NewHome(dir, usual.Engines)
+	if err != nil {
+		return err
+	}
+	if home.InUse() {
+		return fmt.Errorf("%s: %w; stop that one first", home.Dir, provision.ErrHomeInUse)
+	}
+	service, err := startService(home)
+	if err != nil {
+		return err
+	}
+	defer service.stop()
+	// A child that ends by itself ends the demo.
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go func() {
+		<-service.ended
+		cancel()
+	}()
+	report, err := showFleet(ctx, c, home)
+	if err != nil {
+		if ctx.Err() != nil && service.failed() != nil {
+			return service.failed()
+		}
+		return err
+	}
+	if *once {
+		if !report.Passed {
+			return exitCode(exitCheckFailed)
+		}
+		return nil
+	}
+	api, err := c.client()
+	if err != nil {
+		return err
+	}
+	link, err := api.Link(ctx)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(c.out, "\nConsole (this link signs you in once, within five minutes):\n  %s\nPasswords: bin/vessik site fernhollow -secrets -home %s\n\nCtrl-C stops everything that was started here.\n", link.URL, home.Dir)
+	<-ctx.Done()
+	return service.failed()
+}
+
+// showFleet makes what is missing of the demo fleet, verifies all of it, and prints where it is.
+func showFleet(ctx context.Context, c *call, home provision.Home) (client.Report, error) {
+	*c.home = home.Dir
+	plain := false
+	c.json = &plain
+	if _, err := c.settledStatus(ctx, 15*time.Minute); err != nil {
+		return client.Report{}, err
+	}
+	service, err := c.client()
+	if err != nil {
+		return client.Report{}, err
+	}
+	fleet := demo.Load()
+	there, err := service.Sites(ctx, false)
+	if err != nil {
+		return client.Report{}, err
+	}
+	missing := []client.Request{}
+	for _, s := range fleet.Sites {
+		if !slices.ContainsFunc(there, func(t client.Site) bool { return t.Name == s.Name }) {
+			missing = append(missing, fleet.Request(s))
+		}
+	}
+	if len(missing) > 0 {
+		operation, err := service.New(ctx, missing...)
+		if err != nil {
+			return client.Report{}, err
+		}
+		watched, err := c.follow(ctx, service, operation)
+		if err != nil {
+			return client.Report{}, err
+		}
+		if err := outcome(watched); err == exitCode(exitFailed) {
+			return client.Report{}, err
+		}
+	}
+	if err := fillAll(ctx, service, fleet); err != nil {
+		return client.Report{}, err
+	}
+	operation, err := service.Do(ctx, plan.Verify, wire.Names{All: true})
+	if err != nil {
+		return client.Report{}, err
+	}
+	watched, err := c.follow(ctx, service, operation)
+	if err != nil {
+		return client.Report{}, err
+	}
+	report := client.Report{Passed: outcome(watched) == nil}
+	sites, err := service.Sites(ctx, false)
+	if err != nil {
+		return report, err
+	}
+	fmt.Fprintln(c.out)
+	if err := c.fleetTable(ctx, service, sites); err != nil {
+		return report, err
+	}
+	return report, nil
+}
+
+// fillAll writes the demo content of the sites that run.
+func fillAll(ctx context.Context, service *client.Client, fleet demo.Fleet) error {
+	sites, err := service.Sites(ctx, true)
+	if err != nil {
+		return err
+	}
+	var group sync.WaitGroup
+	faults := make([]error, len(fleet.Sites))
+	for i, s := range fleet.Sites {
+		at := slices.IndexFunc(sites, func(made client.Site) bool { return made.Name == s.Name })
+		if at < 0 || sites[at].State != "running" {
+			continue
+		}
+		group.Go(func() {
+			if err := demo.Fill(ctx, s, sites[at]); err != nil {
+				faults[i] = fmt.Errorf("write the content of %s: %w", s.Name, err)
+			}
+		})
+	}
+	group.Wait()
+	return errors.Join(faults...)
+}
+
+// child is the service that the demo started.
+type child struct {
+	command *exec.Cmd
+	ended   chan struct{}
+	err     error
+	stopped bool
+}
+
+func startService(home provision.Home) (*child, error) {
+	program, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	s := &child{command: exec.Command(program, "serve", "-home", home.Dir), ended: make(chan struct{})}
+	s.command.Env = append(os.Environ(), "VESSIK_ENGINES="+home.Engines)
+	s.command.Stdout, s.command.Stderr = os.Stdout, os.Stderr
+	// Ctrl-C on the terminal is for the demo, which then ends the service; if the demo is killed, the service ends by itself.
+	s.command.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	started := make(chan error)
+	go func() {
+		runtime.LockOSThread() // the parent-death signal is bound to the thread
+		started <- s.command.Start()
+		s.err = s.command.Wait()
+		close(s.ended)
+	}()
+	return s, <-started
+}
+
+// failed says why the service ended by itself.
+func (s *child) failed() error {
+	select {
+	case <-s.ended:
+		if !s.stopped {
+			return fmt.Errorf("the service ended (%v); it said why above", s.err)
+		}
+	default:
+	}
+	return nil
+}
+
+func (s *child) stop() {
+	s.stopped = true
+	s.command.Process.Signal(syscall.SIGTERM)
+	<-s.ended
+}

@@ -219,4 +219,3 @@ var versionCommand = command{name: "version", about: "print the version", synops
 		fmt.Fprintln(c.out, "vessik", api.Version)
 		return nil
 	}}
-

@@ -59,7 +59,9 @@ func StartDatabase(ctx context.Context, supervisor *proc.Supervisor, e *Engine, 
 	}
 	d := &DatabaseServer{Engine: e, Port: place.Port, config: mysql.NewConfig()}
 	d.config.User, d.config.Passwd, d.config.Net, d.config.Addr = "root", place.Password, "unix", configuration.Socket
-	d.config.Params = map[string]string{"charset": "utf8mb4"}
+	if err := d.config.Apply(mysql.Charset("utf8mb4", "utf8mb4_unicode_ci")); err != nil {
+		return nil, err
+	}
 	d.config.MultiStatements, d.config.InterpolateParams = true, true
 	d.admin = d.Open("")
 	var err error

@@ -59,7 +59,7 @@ func (h Home) prepare() error {
 			return fmt.Errorf("make the home folder: %w", err)
 		}
 	}
-	return nil
+	return os.Chmod(h.Dir, 0o700)
 }
 
 // ErrHomeInUse says that another service works in this home.

@@ -188,12 +188,14 @@ func tokenOf(home provision.Home) (string, error) {
 	return strings.TrimSpace(string(text)), err
 }
 
+// accountName is whom this process is now, whatever the environment says.
 func accountName() string {
-	current, err := user.Current()
+	id := strconv.Itoa(os.Getuid())
+	found, err := user.LookupId(id)
 	if err != nil {
-		return strconv.Itoa(os.Getuid())
+		return id
 	}
-	return current.Username
+	return found.Username
 }
 
 // Lines shows progress as lines of text, one whenever something else is done or a quarter more of it.
