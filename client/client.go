@@ -118,7 +118,8 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 
 // Status describes the service.
 func (c *Client) Status(ctx context.Context) (s Status, err error) {
-	return s, c.call(ctx, "GET", "/status", nil, &s)
+	err = c.call(ctx, "GET", "/status", nil, &s)
+	return s, err
 }
 
 // Sites lists all sites, with passwords if asked for.
@@ -128,37 +129,44 @@ func (c *Client) Sites(ctx context.Context, secrets bool) (sites []Site, err err
 
 // Site returns one.
 func (c *Client) Site(ctx context.Context, name string, secrets bool) (s Site, err error) {
-	return s, c.call(ctx, "GET", fmt.Sprintf("/sites/%s?secrets=%t", url.PathEscape(name), secrets), nil, &s)
+	err = c.call(ctx, "GET", fmt.Sprintf("/sites/%s?secrets=%t", url.PathEscape(name), secrets), nil, &s)
+	return s, err
 }
 
 // Derive shows what requests would become.
 func (c *Client) Derive(ctx context.Context, requests ...Request) (d Derived, err error) {
-	return d, c.call(ctx, "POST", "/sites/derive", wire.NewSites{Sites: requests}, &d)
+	err = c.call(ctx, "POST", "/sites/derive", wire.NewSites{Sites: requests}, &d)
+	return d, err
 }
 
 // New asks for sites; the operation goes on after it returns.
 func (c *Client) New(ctx context.Context, requests ...Request) (o Operation, err error) {
-	return o, c.call(ctx, "POST", "/sites", wire.NewSites{Sites: requests}, &o)
+	err = c.call(ctx, "POST", "/sites", wire.NewSites{Sites: requests}, &o)
+	return o, err
 }
 
 // Do asks for start, stop, verify or retire; the operation goes on after it returns.
 func (c *Client) Do(ctx context.Context, kind plan.Kind, names wire.Names) (o Operation, err error) {
-	return o, c.call(ctx, "POST", "/sites/"+string(kind), names, &o)
+	err = c.call(ctx, "POST", "/sites/"+string(kind), names, &o)
+	return o, err
 }
 
 // Reports returns the newest report of every site.
 func (c *Client) Reports(ctx context.Context) (r Report, err error) {
-	return r, c.call(ctx, "GET", "/reports", nil, &r)
+	err = c.call(ctx, "GET", "/reports", nil, &r)
+	return r, err
 }
 
 // Operations lists the newest first.
 func (c *Client) Operations(ctx context.Context, limit int) (o []Operation, err error) {
-	return o, c.call(ctx, "GET", fmt.Sprintf("/operations?limit=%d", limit), nil, &o)
+	err = c.call(ctx, "GET", fmt.Sprintf("/operations?limit=%d", limit), nil, &o)
+	return o, err
 }
 
 // Operation returns one.
 func (c *Client) Operation(ctx context.Context, id string) (o Watched, err error) {
-	return o, c.call(ctx, "GET", "/operations/"+url.PathEscape(id), nil, &o)
+	err = c.call(ctx, "GET", "/operations/"+url.PathEscape(id), nil, &o)
+	return o, err
 }
 
 // Cancel asks an operation to stop and take back what it has begun.
@@ -168,12 +176,14 @@ func (c *Client) Cancel(ctx context.Context, id string) error {
 
 // Engines lists the catalogue.
 func (c *Client) Engines(ctx context.Context) (e []Engine, err error) {
-	return e, c.call(ctx, "GET", "/engines", nil, &e)
+	err = c.call(ctx, "GET", "/engines", nil, &e)
+	return e, err
 }
 
 // Link makes a one-time sign-in link for the console.
 func (c *Client) Link(ctx context.Context) (l Link, err error) {
-	return l, c.call(ctx, "POST", "/links", nil, &l)
+	err = c.call(ctx, "POST", "/links", nil, &l)
+	return l, err
 }
 
 // Watch follows an operation until it is over and returns it as it ended. see, where given, is shown it at every change.

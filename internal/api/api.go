@@ -86,10 +86,6 @@ func register[I, O any](api huma.API, method, path, id, summary string, handler 
 
 func accepted(o *huma.Operation) { o.DefaultStatus = http.StatusAccepted }
 
-type namePath struct {
-	Name string `path:"name" doc:"The site's name"`
-}
-
 type idPath struct {
 	ID string `path:"id" doc:"The operation's id"`
 }
@@ -111,8 +107,8 @@ func (a *API) register(api huma.API) {
 		return &body[[]wire.Site]{sites}, nil
 	})
 	register(api, "GET", "/sites/{name}", "get-site", "One site", func(_ context.Context, in *struct {
-		namePath
-		Secrets bool `query:"secrets" doc:"With passwords"`
+		Name    string `path:"name" doc:"The site's name"`
+		Secrets bool   `query:"secrets" doc:"With passwords"`
 	}) (*body[wire.Site], error) {
 		s, ok := p.Site(in.Name)
 		if !ok {

@@ -16,6 +16,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"vessik/internal/core/plan"
 	"vessik/internal/core/render"
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
@@ -414,12 +415,21 @@ func (p *Provisioner) bringUp(ctx context.Context, names []string) map[string]er
 	return failed
 }
 
-// fail marks a site as failed, with the reason; what runs of it stays, so that it can be looked at.
+// fail marks a site as failed, with the reason, and has it verified, so that its report shows what still answers. What runs of it
+// stays.
 func (p *Provisioner) fail(name string, reason error) {
 	p.Log.Error("site failed", "site", name, "reason", reason)
-	if err := p.setState(context.WithoutCancel(p.context), name, site.Failed, reason.Error()); err != nil && !errors.Is(err, records.ErrNotFound) {
-		p.Log.Error("record the failure", "site", name, "reason", err)
+	if err := p.setState(context.WithoutCancel(p.context), name, site.Failed, reason.Error()); err != nil {
+		if !errors.Is(err, records.ErrNotFound) {
+			p.Log.Error("record the failure", "site", name, "reason", err)
+		}
+		return
 	}
+	p.work.Go(func() {
+		if _, err := p.Do(p.context, plan.Verify, []string{name}, false); err != nil && p.context.Err() == nil {
+			p.Log.Error("verify what failed", "site", name, "reason", err)
+		}
+	})
 }
 
 // DatabasePort is where the sites on a database engine reach it; 0 before its first start.

@@ -218,7 +218,8 @@ func (i *inspection) frontPage() outcome {
 	}
 	expected := fmt.Sprintf("200, titled %q, no PHP error", title)
 	response, page, err := kit.Page(i.ctx, i.client, "GET", i.base, nil)
-	remedy := "look into " + filepath.Join(i.logs(), "php-error.log")
+	log := filepath.Join(i.logs(), "php-error.log")
+	remedy := "mend what it says; all that PHP said is in " + log
 	if err != nil {
 		return failed(expected, plainError(err).Error(), remedy)
 	}
@@ -227,10 +228,10 @@ func (i *inspection) frontPage() outcome {
 		return failed(expected, observed+", to "+location, "a plugin or the site's own settings send visitors elsewhere: set the site's address to "+i.base)
 	}
 	if match := phpError.FindString(page); match != "" {
-		return failed(expected, observed+": "+html.UnescapeString(match), remedy)
+		return failed(expected, observed+": "+html.UnescapeString(match)+lastError(log), remedy)
 	}
 	if response.StatusCode != http.StatusOK {
-		return failed(expected, observed, remedy)
+		return failed(expected, observed+lastError(log), remedy)
 	}
 	shown := ""
 	if match := pageTitle.FindStringSubmatch(page); match != nil {
@@ -241,6 +242,31 @@ func (i *inspection) frontPage() outcome {
 	}
 	i.front = page
 	return passed(expected, fmt.Sprintf("%s, titled %q", observed, shown))
+}
+
+// lastError is the last fatal error in PHP's own log, if it is fresh.
+func lastError(log string) string {
+	info, err := os.Stat(log)
+	if err != nil || time.Since(info.ModTime()) > time.Minute {
+		return ""
+	}
+	file, err := os.Open(log)
+	if err != nil {
+		return ""
+	}
+	defer file.Close()
+	file.Seek(max(info.Size()-16<<10, 0), io.SeekStart)
+	text, _ := io.ReadAll(file)
+	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
+	for _, line := range slices.Backward(lines) {
+		if _, message, ok := strings.Cut(line, "PHP Fatal error:"); ok {
+			return ". PHP says: " + strings.TrimSpace(message)
+		}
+		if _, message, ok := strings.Cut(line, "PHP Parse error:"); ok {
+			return ". PHP says: " + strings.TrimSpace(message)
+		}
+	}
+	return ""
 }
 
 // lettersOf keeps what a theme's typography does not change.

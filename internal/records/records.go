@@ -165,7 +165,8 @@ func (r *Records) Forget(ctx context.Context, name string) error {
 func (r *Records) Sites(ctx context.Context) ([]site.Site, error) {
 	rows, err := r.db.QueryContext(ctx, "SELECT document FROM sites ORDER BY name")
 	return collect(rows, err, "read the sites", func(scan func(...any) error) (s site.Site, err error) {
-		return s, document(scan, &s)
+		err = document(scan, &s)
+		return s, err
 	})
 }
 
@@ -218,7 +219,8 @@ func (r *Records) SaveReport(ctx context.Context, operation string, report check
 func (r *Records) LatestReports(ctx context.Context) (map[string]check.SiteReport, error) {
 	rows, err := r.db.QueryContext(ctx, "SELECT document FROM reports WHERE id IN (SELECT MAX(id) FROM reports GROUP BY site)")
 	reports, err := collect(rows, err, "read the reports", func(scan func(...any) error) (report check.SiteReport, err error) {
-		return report, document(scan, &report)
+		err = document(scan, &report)
+		return report, err
 	})
 	bySite := map[string]check.SiteReport{}
 	for _, report := range reports {

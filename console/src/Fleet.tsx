@@ -1,0 +1,159 @@
+// Fleet: all sites in one dense table, each with its report strip.
+import { useEffect, useMemo, useRef, useState } from "react"
+import { Link } from "wouter"
+import { useLive, useReports, useSites, type Live, type Site, type SiteReport } from "./api"
+import { NewSite } from "./NewSite"
+import { Strip, summary } from "./Strip"
+import { Button, Mono, Notice, Retire, stateWords, useAsk, Word } from "./ui"
+
+export const columns = "grid grid-cols-[1.75rem_minmax(13rem,1.5fr)_8.5rem_minmax(13rem,1.3fr)_minmax(13.5rem,1.1fr)_9.5rem] items-center gap-x-4"
+
+export function Fleet() {
+  const sites = useSites()
+  const reports = useReports().data
+  const live = useLive()
+  const { send, fault, clear } = useAsk()
+  const [filter, setFilter] = useState("")
+  const [chosen, setChosen] = useState(new Set<string>())
+  const [making, setMaking] = useState(false)
+  const search = useRef<HTMLInputElement>(null)
+
+  const shown = useMemo(() => {
+    const words = filter.toLowerCase().split(/\s+/).filter(Boolean)
+    return (sites.data ?? []).filter((s) => {
+      const text = [s.name, s.title, s.domain, s.state, s.stack.php.engine, s.stack.web.engine, s.stack.database.engine, summary(reports?.get(s.name))].join(" ").toLowerCase()
+      return words.every((w) => text.includes(w))
+    })
+  }, [sites.data, reports, filter])
+  const selected = shown.filter((s) => chosen.has(s.name))
+
+  useEffect(() => {
+    const press = (event: KeyboardEvent) => {
+      const typing = event.target instanceof HTMLElement && event.target.closest("input, textarea, select, [role=alertdialog]")
+      if (typing || event.ctrlKey || event.metaKey || event.altKey) return
+      if (event.key === "/") {
+        event.preventDefault()
+        search.current?.focus()
+      } else if (event.key === "n") {
+        event.preventDefault()
+        setMaking(true)
+      }
+    }
+    addEventListener("keydown", press)
+    return () => removeEventListener("keydown", press)
+  }, [])
+
+  const choose = (name: string, on: boolean) => {
+    const next = new Set(chosen)
+    if (on) next.add(name)
+    else next.delete(name)
+    setChosen(next)
+  }
+  const names = selected.map((s) => s.name)
+  const empty = sites.data?.length === 0
+
+  return (
+    <>
+      <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
+        <h1 className="text-[26px] font-bold tracking-tight">Fleet</h1>
+        <span className="text-soft">{sites.data && `${sites.data.length} ${sites.data.length === 1 ? "site" : "sites"}, ${sites.data.filter((s) => s.state === "running").length} running`}</span>
+        <span className="grow" />
+        <label className="flex items-center gap-2 text-[13px] text-soft">
+          Filter
+          <input ref={search} value={filter} onChange={(e) => setFilter(e.target.value)} onKeyDown={(e) => e.key === "Escape" && setFilter("")} type="search" placeholder="name, state, engine, failed…   /" className="w-64 rounded-sm border border-line-strong bg-sheet px-2.5 py-1 text-[14px] text-ink placeholder:text-skip" />
+        </label>
+        {!making && (
+          <Button tone="strong" onClick={() => setMaking(true)} aria-keyshortcuts="n">
+            New site
+          </Button>
+        )}
+      </div>
+      {fault && (
+        <Notice tone="fail">
+          {fault} <Word onClick={clear}>Close</Word>
+        </Notice>
+      )}
+      {sites.isError && <Notice tone="fail">{sites.error.message}</Notice>}
+
+      <div role="table" aria-label="Sites" aria-busy={sites.isLoading} className="min-w-[64rem] border-b border-line-strong">
+        <div role="row" className={`${columns} border-b border-line-strong px-2 pb-1.5 text-[13px] text-soft`}>
+          <span role="columnheader">
+            <input type="checkbox" aria-label="Choose all that are shown" className="accent-(--accent)" checked={shown.length > 0 && selected.length === shown.length} onChange={(e) => setChosen(new Set(e.target.checked ? shown.map((s) => s.name) : []))} />
+          </span>
+          {selected.length === 0 ? (
+            ["Site", "State", "Address", "Stack", "Report"].map((h) => <span role="columnheader" key={h}>{h}</span>)
+          ) : (
+            <span role="columnheader" className="col-span-5 flex items-center gap-4 text-ink">
+              <b className="font-semibold">{selected.length} chosen</b>
+              <Word onClick={() => send("start", names)}>start</Word>
+              <Word onClick={() => send("stop", names)}>stop</Word>
+              <Word onClick={() => send("verify", names)}>verify</Word>
+              <Retire sites={selected} onRetire={(keep) => send("retire", names, keep).then(() => setChosen(new Set()))} trigger={<Word className="text-fail">retire…</Word>} />
+            </span>
+          )}
+        </div>
+        {making && <NewSite onClose={() => setMaking(false)} />}
+        {sites.isLoading && [0, 1, 2].map((i) => <div key={i} className="h-[52px] animate-pulse border-b border-line bg-wash/60" aria-hidden />)}
+        {shown.map((s) => (
+          <Row key={s.name} site={s} report={reports?.get(s.name)} live={live.get(s.name)} chosen={chosen.has(s.name)} choose={choose} />
+        ))}
+      </div>
+      {empty && !making && (
+        <div className="py-16 text-center">
+          <p className="text-xl font-semibold">No sites yet</p>
+          <p className="mx-auto mt-1 mb-5 max-w-md text-soft">A site is a folder, a database, a domain and its own PHP. Type a name, and all of it is made and proven within seconds.</p>
+          <Button tone="strong" onClick={() => setMaking(true)}>Make the first site</Button>
+        </div>
+      )}
+      {!empty && sites.data && shown.length === 0 && (
+        <p className="py-10 text-center text-soft">
+          No site fits “{filter}”. <Word onClick={() => setFilter("")}>Show all</Word>
+        </p>
+      )}
+      {!empty && sites.data && (
+        <p className="mt-4 flex gap-6 text-[13px] text-soft" aria-hidden>
+          {([["pass", "passed"], ["fail", "failed"], ["skip", "skipped"], ["none", "not asked yet"]] as const).map(([verdict, word]) => (
+            <span key={verdict} className="inline-flex items-center gap-2">
+              <i className="cell h-[14px] w-[9px]" data-verdict={verdict} />
+              {word}
+            </span>
+          ))}
+        </p>
+      )}
+    </>
+  )
+}
+
+export const stackText = (s: Site) => [s.stack.php.engine, s.stack.web.engine, s.stack.database.engine].map((id) => id.replace("-", " ").replace("php", "PHP").replace("mariadb", "MariaDB")).join(" · ")
+
+function Row({ site: s, report, live, chosen, choose }: { site: Site; report?: SiteReport; live?: Live; chosen: boolean; choose: (name: string, on: boolean) => void }) {
+  const busy = live !== undefined
+  const verifying = live?.text === "verifying"
+  const shown = verifying ? live.report : live?.kind === "new" ? undefined : s.state === "stopped" ? undefined : report
+  return (
+    <div role="row" data-site={s.name} data-state={s.state} className={`${columns} border-b border-line px-2 py-1.5 hover:bg-sheet ${chosen ? "bg-wash" : ""}`}>
+      <span role="cell">
+        <input type="checkbox" aria-label={`Choose ${s.name}`} className="accent-(--accent)" checked={chosen} onChange={(e) => choose(s.name, e.target.checked)} />
+      </span>
+      <span role="cell" className="min-w-0">
+        <Link href={`/sites/${s.name}`} className="block truncate text-[16px] font-semibold hover:text-accent" title={s.title}>{s.title}</Link>
+        <Mono className="block truncate text-soft">{s.name}</Mono>
+      </span>
+      <span role="cell" aria-live="polite" className={s.state === "failed" ? "font-semibold text-fail" : s.state === "running" ? "" : "text-soft"}>
+        {busy ? <span className="text-accent">{live.text}</span> : stateWords[s.state]}
+      </span>
+      <span role="cell" className="min-w-0 truncate">
+        {s.state === "running" ? (
+          <a href={s.url} target="_blank" rel="noreferrer" className="font-mono text-[13px] underline decoration-line-strong underline-offset-4 hover:text-accent">{s.url.replace("http://", "").replace(/\/$/, "")}</a>
+        ) : (
+          <Mono className="text-soft">{s.url.replace("http://", "").replace(/\/$/, "")}</Mono>
+        )}
+        {s.state === "failed" && <span className="block truncate text-[13px] text-fail" title={s.reason}>{s.reason}</span>}
+      </span>
+      <span role="cell" className="truncate text-[13px] text-soft" title={`PHP ${s.stack.php.version}, nginx ${s.stack.web.version}, MariaDB ${s.stack.database.version}`}>{stackText(s)}</span>
+      <Link role="cell" href={`/sites/${s.name}`} aria-label={`Report of ${s.name}: ${summary(shown)}`}>
+        <Strip report={shown} growing={verifying} />
+      </Link>
+    </div>
+  )
+}

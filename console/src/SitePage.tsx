@@ -1,0 +1,181 @@
+// A site: its report strip, enlarged, is the page's spine. Each cell unfolds its evidence, the facts that it proves, and the actions
+// that belong to them.
+import { useQuery } from "@tanstack/react-query"
+import { ToggleGroup } from "radix-ui"
+import { useState, type ReactNode } from "react"
+import { Link, useLocation } from "wouter"
+import { call, useLive, useOperations, useReports, useSites, type Result, type Site } from "./api"
+import { stackText } from "./Fleet"
+import { checks, summary, verdictOf, type Shown } from "./Strip"
+import { Mono, Notice, Retire, stateWords, useAsk, Word } from "./ui"
+
+const groups = [
+  { title: "Address", checks: ["web-answers", "domain-routes", "front-page", "assets"] },
+  { title: "Administrator", checks: ["sign-in"] },
+  { title: "Stack", checks: ["php-version", "web-version", "database-version"] },
+  { title: "Database", checks: ["database-private"] },
+  { title: "Folder", checks: ["files-private"] },
+] as const
+
+export function SitePage({ name }: { name: string }) {
+  const sites = useSites()
+  const report = useReports().data?.get(name)
+  const live = useLive().get(name)
+  const { send, fault } = useAsk()
+  const [, go] = useLocation()
+  const [open, setOpen] = useState<string>()
+  const s = sites.data?.find((each) => each.name === name)
+  if (!s) {
+    if (sites.isLoading) return <div className="h-40 animate-pulse bg-wash" aria-busy />
+    return (
+      <>
+        <h1 className="text-2xl font-semibold">There is no site {name}</h1>
+        <p className="mt-2">It may have been retired. <Link href="/" className="underline underline-offset-4">See the fleet</Link>.</p>
+      </>
+    )
+  }
+  const verifying = live?.text === "verifying"
+  const shown = verifying ? live.report : live?.kind === "new" || s.state === "stopped" ? undefined : report
+  const firstFault = shown?.checks.find((c) => c.verdict === "fail")?.id
+  const current = open ?? firstFault ?? "front-page"
+  const running = s.state === "running" || s.state === "failed"
+  return (
+    <>
+      <p className="text-[13px] text-soft"><Link href="/" className="underline decoration-line-strong underline-offset-4">Fleet</Link> / {s.name}</p>
+      <h1 className="mt-1 text-[34px] font-bold leading-tight tracking-tight">{s.title}</h1>
+      <p className="mt-1 flex flex-wrap items-baseline gap-x-5 gap-y-1" aria-live="polite">
+        <span className={s.state === "failed" ? "font-semibold text-fail" : "font-semibold"}>
+          {live ? <span className="text-accent">{live.text}</span> : stateWords[s.state]}
+        </span>
+        <span className="text-soft">{summary(shown)}</span>
+        <span className="text-soft">made {new Date(s.created_at).toLocaleString("sv").slice(0, 16)}</span>
+        {running ? <Word disabled={!!live} onClick={() => send("stop", [name])}>stop it</Word> : <Word disabled={!!live} onClick={() => send("start", [name])}>start it</Word>}
+        {s.state === "failed" && <Word disabled={!!live} onClick={() => send("start", [name])}>start it again</Word>}
+        <Word disabled={!!live || !running} onClick={() => send("verify", [name])}>verify again</Word>
+        <Retire sites={[s]} trigger={<Word disabled={!!live} className="text-fail">retire…</Word>} onRetire={(keep) => send("retire", [name], keep).then(() => go("/"))} />
+      </p>
+      {fault && <Notice tone="fail">{fault}</Notice>}
+      {s.reason && <Notice tone="fail"><span className="font-mono text-[13px] break-words">{s.reason}</span></Notice>}
+
+      <ToggleGroup.Root type="single" value={current} onValueChange={(value) => value && setOpen(value)} aria-label="Report, one cell a check" className="mt-6 grid grid-cols-10 gap-1.5">
+        {groups.map((g) => (
+          <div key={g.title} className="contents">
+            <div style={{ gridColumn: `span ${g.checks.length}` }} className="min-w-0">
+              <div className="mb-1.5 border-b border-line-strong pb-1 text-[13px] font-semibold">{g.title}</div>
+              <div className="grid gap-1.5" style={{ gridTemplateColumns: `repeat(${g.checks.length}, minmax(0, 1fr))` }}>
+                {g.checks.map((id) => (
+                  <Cell key={id} id={id} verdict={verdictOf(id, shown, verifying)} result={shown?.checks.find((c) => c.id === id)} current={current === id} />
+                ))}
+              </div>
+            </div>
+          </div>
+        ))}
+      </ToggleGroup.Root>
+      <Evidence site={s} id={current} result={shown?.checks.find((c) => c.id === current)} />
+      <Done name={name} />
+    </>
+  )
+}
+
+// Done is what was done with this site lately, with the steps of each.
+function Done({ name }: { name: string }) {
+  const operations = (useOperations().data ?? []).filter((o) => o.sites.some((part) => part.site === name)).slice(0, 6)
+  if (operations.length === 0) return null
+  return (
+    <section className="mt-8">
+      <h2 className="mb-1 text-[15px] font-semibold">What was done</h2>
+      <ol>
+        {operations.map((o) => {
+          const part = o.sites.find((each) => each.site === name)!
+          return (
+            <li key={o.id} className="grid grid-cols-[9.5rem_5rem_5rem_1fr] items-baseline gap-x-4 border-t border-line py-1.5">
+              <Mono className="text-soft">{new Date(o.created_at).toLocaleString("sv")}</Mono>
+              <span className="font-medium">{o.kind}</span>
+              <span className={part.state === "failed" ? "text-fail" : "text-soft"}>{part.state}</span>
+              <span className="min-w-0 break-words font-mono text-[12.5px] text-soft">
+                {part.problem || part.steps.map((step) => `${step.step} ${step.milliseconds} ms`).join(", ")}
+              </span>
+            </li>
+          )
+        })}
+      </ol>
+    </section>
+  )
+}
+
+const title = (id: string) => checks.find(([each]) => each === id)?.[1] ?? id
+
+function Cell({ id, verdict, result, current }: { id: string; verdict: Shown; result?: Result; current: boolean }) {
+  return (
+    <ToggleGroup.Item value={id} data-check={id} data-shown={verdict} className={`group flex h-full flex-col text-left ${current ? "" : "opacity-85 hover:opacity-100"}`}>
+      <span className="cell h-9 w-full" data-verdict={verdict} />
+      <span className={`mt-1 grow border-l-2 pl-1.5 text-[13px] leading-tight ${current ? "border-accent font-semibold" : "border-transparent"}`}>
+        {title(id)}
+        <span className="block font-mono text-[11.5px] font-normal text-soft">{result ? (result.verdict === "skip" ? "skipped" : `${result.verdict} ${result.milliseconds} ms`) : verdict === "active" ? "asking" : "not asked"}</span>
+      </span>
+    </ToggleGroup.Item>
+  )
+}
+
+function Evidence({ site: s, id, result }: { site: Site; id: string; result?: Result }) {
+  const group = groups.find((g) => (g.checks as readonly string[]).includes(id))!
+  return (
+    <section aria-live="polite" aria-label={title(id)} className="mt-5 grid grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)] border border-line-strong bg-sheet">
+      <div className="border-r border-line p-5">
+        <h2 className="mb-3 text-xl font-semibold">{title(id)}</h2>
+        {result ? (
+          <dl className="grid grid-cols-[5.5rem_1fr] gap-x-3 gap-y-2.5">
+            <Fact name="verdict">{result.verdict === "fail" ? <b className="text-fail">failed</b> : result.verdict === "pass" ? "passed" : "skipped"}</Fact>
+            <Fact name="expected">{result.expected || "–"}</Fact>
+            <Fact name="observed">{result.observed}</Fact>
+            {result.remedy && <Fact name="remedy"><b className="font-semibold">{result.remedy}</b></Fact>}
+            <Fact name="took">{result.milliseconds} ms</Fact>
+          </dl>
+        ) : (
+          <p className="text-soft">{s.state === "stopped" ? "The site is stopped: start it, and it is asked." : "It has not been asked yet."}</p>
+        )}
+      </div>
+      <div className="p-5">
+        <h2 className="mb-3 text-xl font-semibold">{group.title}</h2>
+        <Facts site={s} group={group.title} />
+      </div>
+    </section>
+  )
+}
+
+const Fact = ({ name, children }: { name: string; children: ReactNode }) => (
+  <>
+    <dt className="text-[13px] text-soft">{name}</dt>
+    <dd className="min-w-0 break-words">{children}</dd>
+  </>
+)
+
+function Facts({ site: s, group }: { site: Site; group: (typeof groups)[number]["title"] }) {
+  const list = (rows: ReactNode) => <dl className="grid grid-cols-[7rem_1fr] gap-x-3 gap-y-2">{rows}</dl>
+  const open = (href: string, text: string) => (
+    <a href={href} target="_blank" rel="noreferrer" className="mt-4 inline-block font-medium underline decoration-accent decoration-2 underline-offset-4 hover:text-accent">{text}</a>
+  )
+  switch (group) {
+    case "Address":
+      return <>{list(<><Fact name="address"><Mono>{s.url}</Mono></Fact><Fact name="own port"><Mono>127.0.0.1:{s.port}</Mono></Fact><Fact name="title">{s.title}</Fact></>)}{open(s.url, "Open the site")}</>
+    case "Administrator":
+      return <>{list(<><Fact name="user"><Mono>{s.admin.user}</Mono></Fact><Fact name="mail"><Mono>{s.admin.email}</Mono></Fact><Secret site={s} read={(f) => f.admin.password} /></>)}{open(s.url + "wp-login.php", "Go to the login form")}</>
+    case "Stack":
+      return list(<><Fact name="runs on">{stackText(s)}</Fact><Fact name="PHP"><Mono>{s.stack.php.version}</Mono></Fact><Fact name="web server"><Mono>{s.stack.web.version}</Mono></Fact><Fact name="database"><Mono>{s.stack.database.version}</Mono></Fact><Fact name="CMS">{s.kit.name === "wordpress" ? "WordPress" : s.kit.name} {s.kit.version}</Fact></>)
+    case "Database":
+      return list(<><Fact name="database"><Mono>{s.database.name}</Mono></Fact><Fact name="server"><Mono>{s.database.host}:{s.database.port}</Mono></Fact><Fact name="user"><Mono>{s.database.user}</Mono></Fact><Secret site={s} read={(f) => f.database.password} /></>)
+    case "Folder":
+      return list(<><Fact name="folder"><Mono className="break-all">{s.folder}</Mono></Fact><Fact name="document root"><Mono className="break-all">{s.document_root}</Mono></Fact></>)
+  }
+}
+
+// Secret is asked for only when somebody wants to see it.
+function Secret({ site: s, read }: { site: Site; read: (full: Site) => string | undefined }) {
+  const [shown, show] = useState(false)
+  const full = useQuery({ queryKey: ["secret", s.name], queryFn: () => call<Site>("GET", `/sites/${s.name}?secrets=true`), enabled: shown, gcTime: 0 })
+  return (
+    <Fact name="password">
+      {shown && full.data ? <Mono className="select-all break-all">{read(full.data)}</Mono> : <Word onClick={() => show(true)}>show</Word>}
+    </Fact>
+  )
+}

@@ -1,0 +1,61 @@
+// The report strip: every site carries its report as a row of cells, one a check.
+import { Tooltip } from "radix-ui"
+import type { Result, SiteReport } from "./api"
+
+export const checks = [
+  ["web-answers", "Own port answers"],
+  ["domain-routes", "Domain routes"],
+  ["front-page", "Front page"],
+  ["assets", "Style sheet loads"],
+  ["sign-in", "Administrator signs in"],
+  ["php-version", "PHP version"],
+  ["web-version", "Web server version"],
+  ["database-version", "Database version"],
+  ["database-private", "Database is private"],
+  ["files-private", "Files are private"],
+] as const
+
+export type Shown = Result["verdict"] | "none" | "active"
+
+// verdictOf is what a cell shows: while a report grows, the first check without a result is the one being asked.
+export function verdictOf(id: string, report: SiteReport | undefined, growing: boolean): Shown {
+  const result = report?.checks.find((c) => c.id === id)
+  if (result) return result.verdict
+  if (!growing) return "none"
+  const next = checks.find(([each]) => !report?.checks.some((c) => c.id === each))
+  return next?.[0] === id ? "active" : "none"
+}
+
+export function summary(report: SiteReport | undefined): string {
+  if (!report || report.checks.length === 0) return "not checked yet"
+  const failed = report.checks.filter((c) => c.verdict === "fail").map((c) => c.title.toLowerCase())
+  if (failed.length) return "failed: " + failed.join(", ")
+  const passed = report.checks.filter((c) => c.verdict === "pass").length
+  return passed === 0 ? "not checked" : `${passed} of ${report.checks.length} passed`
+}
+
+const words: Record<Shown, string> = { pass: "passed", fail: "failed", skip: "skipped", none: "not asked yet", active: "being asked" }
+
+export function Strip({ report, growing = false }: { report?: SiteReport; growing?: boolean }) {
+  return (
+    <span className="inline-flex gap-[3px] py-1 align-middle" role="img" aria-label={`Report: ${summary(report)}`}>
+      {checks.map(([id, title]) => {
+        const verdict = verdictOf(id, report, growing)
+        const result = report?.checks.find((c) => c.id === id)
+        return (
+          <Tooltip.Root key={id}>
+            <Tooltip.Trigger asChild>
+              <span className="cell h-[18px] w-[11px]" data-verdict={verdict} data-check={id} />
+            </Tooltip.Trigger>
+            <Tooltip.Portal>
+              <Tooltip.Content sideOffset={6} className="z-30 max-w-80 rounded-sm bg-ink px-3 py-2 text-[13px] text-paper shadow-lg">
+                <b className="font-semibold">{title}</b> {words[verdict]}
+                {result && <span className="mt-0.5 block font-mono text-[12px] opacity-80">{result.observed}</span>}
+              </Tooltip.Content>
+            </Tooltip.Portal>
+          </Tooltip.Root>
+        )
+      })}
+    </span>
+  )
+}

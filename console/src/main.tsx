@@ -1,0 +1,94 @@
+import { QueryClientProvider } from "@tanstack/react-query"
+import { Tooltip } from "radix-ui"
+import { useEffect, useState } from "react"
+import { createRoot } from "react-dom/client"
+import { Link, Route, Switch, useLocation } from "wouter"
+import { queries, Refusal, useChanges, useStatus } from "./api"
+import { Fleet } from "./Fleet"
+import { Operations } from "./Operations"
+import { SignIn } from "./SignIn"
+import { SitePage } from "./SitePage"
+import "./tokens.css"
+import { Notice, Word } from "./ui"
+
+type Theme = "light" | "dark"
+
+function useTheme(): [Theme, () => void] {
+  const system = matchMedia("(prefers-color-scheme: dark)")
+  const [theme, setTheme] = useState<Theme>(() => (localStorage.getItem("theme") as Theme) ?? (system.matches ? "dark" : "light"))
+  useEffect(() => {
+    document.documentElement.dataset.theme = theme
+  }, [theme])
+  return [
+    theme,
+    () => {
+      const next = theme === "dark" ? "light" : "dark"
+      localStorage.setItem("theme", next)
+      setTheme(next)
+    },
+  ]
+}
+
+function App() {
+  const [theme, turn] = useTheme()
+  const status = useStatus()
+  const [place] = useLocation()
+  const refusal = status.error instanceof Refusal ? status.error : undefined
+  const signedOut = refusal?.status === 401
+  useChanges(status.isSuccess)
+  useEffect(() => window.scrollTo(0, 0), [place])
+  if (signedOut) return <SignIn />
+  const here = (path: string) => (place === path ? { "aria-current": "page" as const } : {})
+  return (
+    <>
+      <a href="#main" className="sr-only focus:not-sr-only focus:absolute focus:left-4 focus:top-2 focus:bg-sheet focus:px-3 focus:py-1">
+        Skip to the content
+      </a>
+      <header className="border-b border-line">
+        <div className="mx-auto flex max-w-[1400px] flex-wrap items-baseline gap-x-7 gap-y-1 px-6 pb-2.5 pt-4">
+          <Link href="/" className="flex items-center gap-2 text-[21px] font-bold tracking-tight">
+            <span aria-hidden className="inline-flex gap-[2.5px]">
+              <i className="block h-[15px] w-[5px] bg-accent" />
+              <i className="block h-[15px] w-[5px] bg-accent" />
+              <i className="block h-[15px] w-[5px] border-[1.5px] border-accent" />
+            </span>
+            Vessik
+          </Link>
+          <nav aria-label="Main" className="flex gap-5 [&_a[aria-current]]:border-b-2 [&_a[aria-current]]:border-accent [&_a]:pb-0.5">
+            <Link href="/" {...here("/")}>Fleet</Link>
+            <Link href="/operations" {...here("/operations")}>Operations</Link>
+          </nav>
+          <span className="grow" />
+          {status.data && (
+            <span className="font-mono text-[12.5px] text-soft">
+              {status.data.home} · gateway on port {status.data.gateway_port}
+            </span>
+          )}
+          <Word onClick={turn} className="text-[13px] text-soft">{theme === "dark" ? "Light" : "Dark"}</Word>
+        </div>
+      </header>
+      <main id="main" className="mx-auto max-w-[1400px] px-6 pb-20 pt-5">
+        {refusal && <Notice tone="fail">{refusal.message}</Notice>}
+        {status.data && !status.data.confinement.files && (
+          <Notice tone="fail">This kernel cannot confine the PHP of sites (no Landlock): they are kept apart by open_basedir only.</Notice>
+        )}
+        <Switch>
+          <Route path="/" component={Fleet} />
+          <Route path="/operations" component={Operations} />
+          <Route path="/sites/:name">{(p) => <SitePage name={p.name} key={p.name} />}</Route>
+          <Route>
+            <h1 className="text-2xl font-semibold">There is no such page</h1>
+          </Route>
+        </Switch>
+      </main>
+    </>
+  )
+}
+
+createRoot(document.getElementById("root")!).render(
+  <QueryClientProvider client={queries}>
+    <Tooltip.Provider delayDuration={150}>
+      <App />
+    </Tooltip.Provider>
+  </QueryClientProvider>,
+)

@@ -1,0 +1,276 @@
+// Package test drives the real thing from outside: the service on loopback with real engines, through the Go client, the command
+// line, plain HTTP and a browser.
+package test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"vessik/client"
+	"vessik/internal/core/plan"
+	"vessik/internal/core/wire"
+)
+
+var (
+	program string // the binary under test
+	scratch string // everything the tests write; reachable by the service's account
+)
+
+func TestMain(m *testing.M) { os.Exit(mainCode(m)) }
+
+func mainCode(m *testing.M) int {
+	var err error
+	// Not below a private temporary folder: started by root, the service becomes another account and must be able to enter.
+	if scratch, err = os.MkdirTemp("/var/tmp", "vessik-test-"); err != nil {
+		panic(err)
+	}
+	defer os.RemoveAll(scratch)
+	if err := os.Chmod(scratch, 0o711); err != nil {
+		panic(err)
+	}
+	program = filepath.Join(scratch, "vessik")
+	if out, err := exec.Command("go", "build", "-o", program, "../cmd/vessik").CombinedOutput(); err != nil {
+		panic(fmt.Sprintf("%v: %s", err, out))
+	}
+	defer endShared()
+	return m.Run()
+}
+
+// service is one running service of a test, in a home of its own.
+type service struct {
+	t       testing.TB
+	home    string
+	command *exec.Cmd
+	out     *lockedBuffer
+	ended   chan struct{}
+	*client.Client
+}
+
+type lockedBuffer struct {
+	mu sync.Mutex
+	bytes.Buffer
+}
+
+func (b *lockedBuffer) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.Buffer.Write(p)
+}
+
+func (b *lockedBuffer) text() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.Buffer.String()
+}
+
+// newHome names a home that does not exist yet.
+func newHome(t testing.TB) string {
+	dir, err := os.MkdirTemp(scratch, "h")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o711))
+	return filepath.Join(dir, "home")
+}
+
+// start runs a service in a home until the test ends, and waits until its sites are settled.
+func start(t testing.TB, home string, flags ...string) *service {
+	t.Helper()
+	s := launch(t, home, flags...)
+	t.Cleanup(s.stop)
+	return s
+}
+
+func launch(t testing.TB, home string, flags ...string) *service {
+	t.Helper()
+	s := &service{t: t, home: home, out: &lockedBuffer{}, ended: make(chan struct{})}
+	s.command = exec.Command(program, append([]string{"serve", "-home", home}, flags...)...)
+	s.command.Stdout, s.command.Stderr = s.out, s.out
+	require.NoError(t, s.command.Start())
+	go func() {
+		s.command.Wait()
+		close(s.ended)
+	}()
+	_, errs, code := run(t, "status", "-wait", "600s", "-home", home)
+	require.Zero(t, code, "%s\n%s", errs, s.out.text())
+	var err error
+	s.Client, err = client.ForHome(home)
+	require.NoError(t, err)
+	return s
+}
+
+func (s *service) stop() {
+	select {
+	case <-s.ended:
+		return
+	default:
+	}
+	s.command.Process.Signal(syscall.SIGTERM)
+	select {
+	case <-s.ended:
+	case <-time.After(60 * time.Second):
+		s.command.Process.Kill()
+		s.t.Errorf("the service did not end within a minute:\n%s", s.out.text())
+	}
+}
+
+// kill ends the service without a word, as a crash would.
+func (s *service) kill() {
+	s.command.Process.Kill()
+	<-s.ended
+}
+
+// run runs one command of the command line.
+func run(t testing.TB, arguments ...string) (out, errs string, code int) {
+	t.Helper()
+	command := exec.Command(program, arguments...)
+	var stdout, stderr bytes.Buffer
+	command.Stdout, command.Stderr = &stdout, &stderr
+	err := command.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		require.NoError(t, err)
+	}
+	return stdout.String(), stderr.String(), command.ProcessState.ExitCode()
+}
+
+// cli runs a command against this service.
+func (s *service) cli(arguments ...string) (out, errs string, code int) {
+	return run(s.t, append(arguments, "-home", s.home)...)
+}
+
+// newSites makes sites through the client and waits until they are proven.
+func (s *service) newSites(t testing.TB, names ...string) client.Watched {
+	t.Helper()
+	requests := []client.Request{}
+	for _, name := range names {
+		requests = append(requests, client.Request{Name: name})
+	}
+	return s.made(t, requests...)
+}
+
+func (s *service) made(t testing.TB, requests ...client.Request) client.Watched {
+	t.Helper()
+	operation, err := s.New(context.Background(), requests...)
+	require.NoError(t, err)
+	return s.watch(t, operation)
+}
+
+func (s *service) watch(t testing.TB, operation client.Operation) client.Watched {
+	t.Helper()
+	watched, err := s.Watch(context.Background(), operation.ID, nil)
+	require.NoError(t, err)
+	return watched
+}
+
+func (s *service) do(t testing.TB, kind plan.Kind, names ...string) client.Watched {
+	t.Helper()
+	operation, err := s.Do(context.Background(), kind, wire.Names{Names: names})
+	require.NoError(t, err)
+	return s.watch(t, operation)
+}
+
+func (s *service) site(t testing.TB, name string) client.Site {
+	t.Helper()
+	found, err := s.Site(context.Background(), name, true)
+	require.NoError(t, err)
+	return found
+}
+
+func requirePassed(t testing.TB, watched client.Watched) {
+	t.Helper()
+	require.Equal(t, plan.OperationDone, watched.State, "%+v", watched.Sites)
+	for _, part := range watched.Sites {
+		require.NotNil(t, part.Report, part.Site)
+		text, _ := json.MarshalIndent(part.Report.Checks, "", " ")
+		require.NotNil(t, part.Report.Passed, "%s", text)
+		require.True(t, *part.Report.Passed, "%s: %s", part.Site, text)
+	}
+}
+
+// browser asks as a browser on this machine would: names below localhost are this machine.
+var browser = &http.Client{Timeout: 60 * time.Second, Transport: &http.Transport{DialContext: dialLoopback, DisableKeepAlives: true},
+	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+
+func dialLoopback(ctx context.Context, _, address string) (net.Conn, error) {
+	_, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, err
+	}
+	var dialer net.Dialer
+	return dialer.DialContext(ctx, "tcp", net.JoinHostPort("127.0.0.1", port))
+}
+
+func get(t testing.TB, address string, header ...string) (status int, body string, answer http.Header) {
+	t.Helper()
+	request, err := http.NewRequest("GET", address, nil)
+	require.NoError(t, err)
+	for i := 0; i+1 < len(header); i += 2 {
+		if header[i] == "Host" {
+			request.Host = header[i+1]
+		}
+		request.Header.Set(header[i], header[i+1])
+	}
+	response, err := browser.Do(request)
+	require.NoError(t, err)
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	return response.StatusCode, string(text), response.Header
+}
+
+// processesOf lists the processes that name a folder on their command line: what a home has running.
+func processesOf(home string) []string {
+	found := []string{}
+	lines, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, path := range lines {
+		text, err := os.ReadFile(path)
+		if err != nil || !strings.Contains(string(text), home+"/") && !strings.HasSuffix(strings.TrimRight(string(text), "\x00"), home) {
+			continue
+		}
+		if pid := strings.Split(path, "/")[2]; pid != strconv.Itoa(os.Getpid()) {
+			found = append(found, pid+" "+strings.ReplaceAll(string(text), "\x00", " "))
+		}
+	}
+	return found
+}
+
+var (
+	sharedOnce    sync.Once
+	sharedService *service
+)
+
+// shared is one service for all tests that leave it as they found it; it has the sites fernhollow and seed-exchange.
+func shared(t testing.TB) *service {
+	t.Helper()
+	sharedOnce.Do(func() {
+		s := launch(t, newHome(t))
+		requirePassed(t, s.made(t, client.Request{Name: "fernhollow", Title: "Fernhollow Garden Network", Admin: "head-keeper", AdminEmail: "ines@fernhollow.example"},
+			client.Request{Name: "seed-exchange", Title: "Fernhollow Seed Exchange", Admin: "head-keeper", AdminEmail: "tobias@fernhollow.example"}))
+		sharedService = s
+	})
+	require.NotNil(t, sharedService, "the shared service did not start")
+	return sharedService
+}
+
+func endShared() {
+	if sharedService != nil {
+		sharedService.command.Process.Signal(syscall.SIGTERM)
+		<-sharedService.ended
+	}
+}
