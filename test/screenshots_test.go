@@ -55,14 +55,14 @@ func TestScreenshots(t *testing.T) {
 	shoot("new-site", theme("light"), chromedp.Click(`//button[text()="New site"]`), chromedp.WaitVisible(`input[name=name]`), chromedp.SendKeys(`input[name=name]`, "Moss"), chromedp.Sleep(300*time.Millisecond),
 		chromedp.SendKeys(`input[name=name]`, "\b\b\b\borchard-days"))
 	shoot("site", chromedp.Navigate(console+"/sites/fernhollow"), chromedp.WaitVisible(`[data-check=sign-in]`), chromedp.Click(`[data-check=sign-in]`))
-	shoot("operations", chromedp.Navigate(console+"/operations"), chromedp.WaitVisible("details"), chromedp.Click("summary"))
+	shoot("operations", chromedp.Navigate(console+"/operations"), chromedp.WaitVisible(chromedp.CSS("details")), chromedp.Click(chromedp.CSS("summary")))
 	folderOf := s.site(t, "glasshouse-journal").Folder
 	require.NoError(t, os.WriteFile(filepath.Join(folderOf, "wp-content/themes/twentytwentythree/functions.php"), []byte("<?php\nseeds_missing();\n"), 0o644))
 	s.do(t, plan.Verify, "glasshouse-journal")
 	shoot("failing-site", chromedp.Navigate(console+"/sites/glasshouse-journal"), chromedp.WaitVisible(`[data-shown=fail]`))
 
 	ctx = chromium(t, 1280, 800)
-	shoot("stopped", chromedp.Navigate(s.site(t, "volunteer-desk").URL), chromedp.WaitVisible("h1"))
+	shoot("stopped", chromedp.Navigate(s.site(t, "volunteer-desk").URL), chromedp.WaitVisible(chromedp.CSS("h1")))
 
 	terminal := func(name string, lines ...string) {
 		text := `<body style="margin:0;background:#15191b;color:#e9e5da;font:15px/1.5 'DejaVu Sans Mono',monospace"><pre style="margin:28px 32px;white-space:pre-wrap">` + html.EscapeString(strings.Join(lines, "\n")) + "</pre>"

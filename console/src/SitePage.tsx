@@ -88,7 +88,7 @@ function Done({ name }: { name: string }) {
         {operations.map((o) => {
           const part = o.sites.find((each) => each.site === name)!
           return (
-            <li key={o.id} className="grid grid-cols-[9.5rem_5rem_5rem_1fr] items-baseline gap-x-4 border-t border-line py-1.5">
+            <li key={o.id} className="grid grid-cols-[11.5rem_5rem_5rem_1fr] items-baseline gap-x-4 border-t border-line py-1.5">
               <Mono className="text-soft">{new Date(o.created_at).toLocaleString("sv")}</Mono>
               <span className="font-medium">{o.kind}</span>
               <span className={part.state === "failed" ? "text-fail" : "text-soft"}>{part.state}</span>
@@ -108,7 +108,7 @@ const title = (id: string) => checks.find(([each]) => each === id)?.[1] ?? id
 function Cell({ id, verdict, result, current }: { id: string; verdict: Shown; result?: Result; current: boolean }) {
   return (
     <ToggleGroup.Item value={id} data-check={id} data-shown={verdict} className={`group flex h-full flex-col text-left ${current ? "" : "opacity-85 hover:opacity-100"}`}>
-      <span className="cell h-9 w-full" data-verdict={verdict} />
+      <span className="cell cell-large h-9 w-full" data-verdict={verdict} />
       <span className={`mt-1 grow border-l-2 pl-1.5 text-[13px] leading-tight ${current ? "border-accent font-semibold" : "border-transparent"}`}>
         {title(id)}
         <span className="block font-mono text-[11.5px] font-normal text-soft">{result ? (result.verdict === "skip" ? "skipped" : `${result.verdict} ${result.milliseconds} ms`) : verdict === "active" ? "asking" : "not asked"}</span>

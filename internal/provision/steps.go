@@ -302,6 +302,9 @@ func (p *Provisioner) publish(ctx context.Context, names []string) map[string]er
 	}
 	p.apply(ctx, changes, failed)
 	for _, name := range names {
+		if _, err := os.Stat(p.Home.ExtraFile(name)); err == nil && failed[name] != nil {
+			failed[name] = fmt.Errorf("%w; the site's own lines are in %s", failed[name], p.Home.ExtraFile(name))
+		}
 		if failed[name] == nil {
 			if err := p.setState(ctx, name, site.Running, ""); err != nil {
 				failed[name] = err

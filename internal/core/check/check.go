@@ -116,6 +116,8 @@ func (r SiteReport) Summary() string {
 		}
 	}
 	switch {
+	case len(failed) > 3:
+		return fmt.Sprintf("failed: %s and %d more", failed[0], len(failed)-1)
 	case len(failed) > 0:
 		return "failed: " + strings.Join(failed, ", ")
 	case passed == 0:

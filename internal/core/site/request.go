@@ -123,10 +123,16 @@ func (c *checker) name(s Site, f Facts) {
 		c.add("name", remedy, "is empty")
 	case len(s.Name) > 63:
 		c.add("name", remedy, "is %d characters long", len(s.Name))
-	case strings.ToLower(s.Name) != s.Name:
-		c.add("name", "write it "+strings.ToLower(s.Name), "has upper-case letters")
 	case !label.MatchString(s.Name):
-		c.add("name", remedy, "%q is not a host label", s.Name)
+		fault := "%q is not a host label"
+		if strings.ToLower(s.Name) != s.Name {
+			fault = "%q has upper-case letters"
+		}
+		if near := nearest(s.Name); near != "" {
+			c.add("name", "write it "+near, fault, s.Name)
+		} else {
+			c.add("name", remedy, fault, s.Name)
+		}
 	case slices.Contains(reserved, s.Name):
 		c.add("name", "choose another name", "%q is reserved", s.Name)
 	default:
@@ -136,6 +142,17 @@ func (c *checker) name(s Site, f Facts) {
 			}
 		}
 	}
+}
+
+var notInLabel = regexp.MustCompile(`[^a-z0-9]+`)
+
+// nearest is the host label that somebody probably meant; empty if there is none.
+func nearest(name string) string {
+	near := strings.Trim(notInLabel.ReplaceAllString(strings.ToLower(name), "-"), "-")
+	if slices.Contains(reserved, near) {
+		return ""
+	}
+	return near
 }
 
 func (c *checker) title(s Site) {
@@ -149,7 +166,7 @@ func (c *checker) title(s Site) {
 
 func (c *checker) domain(s Site, f Facts) {
 	if !isHostName(s.Domain) {
-		if s.Domain != s.Name+".localhost" { // else the name is at fault, and said
+		if s.Domain != strings.ToLower(s.Name)+".localhost" { // else the name is at fault, and said
 			c.add("domain", "use labels of a to z, 0 to 9 and hyphens, joined by dots, as in orchard-days.localhost", "%q is not a host name", s.Domain)
 		}
 		return
@@ -178,6 +195,9 @@ func isHostName(host string) bool {
 
 func (c *checker) folder(s Site, f Facts) {
 	const remedy = "choose a folder of its own, empty or not yet there"
+	if s.Folder == filepath.Join(f.Home, "sites", s.Name) && !label.MatchString(s.Name) {
+		return // the name is at fault, and said
+	}
 	if !filepath.IsAbs(s.Folder) {
 		c.add("folder", "give an absolute path", "%q is not absolute", s.Folder)
 		return
