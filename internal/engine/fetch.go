@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -213,7 +214,7 @@ func (s Store) newApt(generation string) (*apt, error) {
 			return nil, err
 		}
 	}
-	sources, err := machineSources("/etc/apt")
+	sources, err := machineSources(cmp.Or(s.Sources, "/etc/apt"))
 	if err != nil {
 		return nil, err
 	}

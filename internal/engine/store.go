@@ -17,7 +17,10 @@ import (
 )
 
 // Store is the folder in which engines lie unpacked. Several services may share one: a file lock orders the fetching.
-type Store struct{ Dir string }
+type Store struct {
+	Dir     string
+	Sources string // folder of the apt sources to follow; /etc/apt, the machine's own, where empty
+}
 
 // Engine is one that is there, ready to be started.
 type Engine struct {

@@ -91,6 +91,7 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case !known:
 		g.unknown(w, host)
 	case s.State == site.Running:
+		http.NewResponseController(w).EnableFullDuplex() // a site may answer before it has read everything
 		g.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), portKey{}, s.Port)))
 	case s.State == site.Failed:
 		write(w, http.StatusBadGateway, page{Title: s.Title + " has failed", Words: "The site cannot answer:", Reason: s.Reason,

@@ -213,10 +213,11 @@ func (c *checker) folder(s Site, f Facts) {
 		}
 		if Inside(s.Folder, other.Folder) || Inside(other.Folder, s.Folder) {
 			c.add("folder", remedy, "%s overlaps with the folder of the site %s", s.Folder, other.Name)
+			break
 		}
 	}
 	inHome := Inside(s.Folder, f.Home) && filepath.Dir(s.Folder) != filepath.Join(f.Home, "sites")
-	if inHome || Inside(f.Home, s.Folder) {
+	if len(c.problems) == before && (inHome || Inside(f.Home, s.Folder)) {
 		c.add("folder", "choose a folder outside it, or leave -folder out", "%s overlaps with the service's home %s", s.Folder, f.Home)
 	}
 	if nameFault := slices.ContainsFunc(c.problems, func(p Problem) bool { return p.Field == "name" }); len(c.problems) == before && !nameFault {

@@ -1,0 +1,142 @@
+package rewrite
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+const from, to = "http://prepared.vessik.invalid", "http://seed-exchange.localhost:20080"
+
+func rewriter() *Rewriter { return New(Addresses(from, to)) }
+
+func TestValues(t *testing.T) {
+	for name, c := range map[string]struct{ in, out string }{
+		"plain":              {"see " + from + "/a", "see " + to + "/a"},
+		"without a scheme":   {"//prepared.vessik.invalid/x.css", "//seed-exchange.localhost:20080/x.css"},
+		"JSON":               {`{"u":"http:\/\/prepared.vessik.invalid\/a"}`, `{"u":"http:\/\/seed-exchange.localhost:20080\/a"}`},
+		"percent-encoded":    {"r=http%3A%2F%2Fprepared.vessik.invalid%2Fa", "r=http%3A%2F%2Fseed-exchange.localhost:20080%2Fa"},
+		"serialised":         {`s:30:"` + from + `";`, `s:36:"` + to + `";`},
+		"array":              {`a:2:{s:1:"u";s:30:"` + from + `";i:0;b:1;}`, `a:2:{s:1:"u";s:36:"` + to + `";i:0;b:1;}`},
+		"bytes, not letters": {`s:34:"` + from + `/äö";`, `s:34:"` + to + `/äö";`},
+		"object":             {`O:3:"Url":1:{s:4:"` + "\x00*\x00" + `u";s:30:"` + from + `";}`, `O:3:"Url":1:{s:4:"` + "\x00*\x00" + `u";s:36:"` + to + `";}`},
+		"serialised inside":  {`a:1:{i:0;s:38:"s:30:"` + from + `";";}`, `a:1:{i:0;s:44:"s:36:"` + to + `";";}`},
+		"own format":         {`C:1:"A":30:{` + from + `}`, `C:1:"A":30:{` + from + `}`},
+		"only looks so":      {`s:4:"no" ` + from, `s:4:"no" ` + to},
+		"untouched":          {"nothing here", "nothing here"},
+	} {
+		if name == "bytes, not letters" {
+			c.in, c.out = fmt.Sprintf(`s:%d:"%s/äö";`, len(from)+5, from), fmt.Sprintf(`s:%d:"%s/äö";`, len(to)+5, to)
+		}
+		if name == "percent-encoded" {
+			c.out = "r=http%3A%2F%2Fseed-exchange.localhost%3A20080%2Fa"
+		}
+		t.Run(name, func(t *testing.T) { assert.Equal(t, c.out, rewriter().Value(c.in)) })
+	}
+}
+
+func TestStatementsAreSplitWhereTheyEnd(t *testing.T) {
+	got, err := Statements("SET x=1; -- a; comment\nINSERT INTO `a;b` VALUES ('it''s; \\'fine', \"q;\"); /* c; */ SELECT 1")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"SET x=1", "-- a; comment\nINSERT INTO `a;b` VALUES ('it''s; \\'fine', \"q;\")", "/* c; */ SELECT 1"}, got)
+	for _, broken := range []string{"SELECT 'a", "SELECT /* a"} {
+		_, err := Statements(broken)
+		assert.Error(t, err)
+	}
+}
+
+func TestStatementsRewriteOnlyTheirStrings(t *testing.T) {
+	out, err := rewriter().Statement("INSERT INTO `" + from + "` VALUES ('" + from + "/it\\'s','a\\nb',7)")
+	require.NoError(t, err)
+	assert.Equal(t, "INSERT INTO `"+from+"` VALUES ('"+to+"/it\\'s','a\\nb',7)", out)
+}
+
+// serialise writes a value as PHP's serialize() does.
+func serialise(value any) string {
+	switch v := value.(type) {
+	case string:
+		return fmt.Sprintf(`s:%d:"%s";`, len(v), v)
+	case int:
+		return fmt.Sprintf("i:%d;", v)
+	case bool:
+		if v {
+			return "b:1;"
+		}
+		return "b:0;"
+	case []any:
+		var out strings.Builder
+		fmt.Fprintf(&out, "a:%d:{", len(v))
+		for i, item := range v {
+			out.WriteString(serialise(i) + serialise(item))
+		}
+		return out.String() + "}"
+	}
+	return "N;"
+}
+
+// values draws nested PHP values whose strings carry addresses, odd bytes, and other serialised values.
+func values() *rapid.Generator[any] {
+	text := rapid.Custom(func(t *rapid.T) any {
+		return strings.Join(rapid.SliceOfN(rapid.OneOf(rapid.Just(from), rapid.Just(from+"/"), rapid.String(), rapid.Just(`";s:3:"`), rapid.Just("}")), 0, 4).Draw(t, "parts"), "")
+	})
+	leaf := rapid.OneOf(text, rapid.Custom(func(t *rapid.T) any { return rapid.Int().Draw(t, "i") }), rapid.Custom(func(t *rapid.T) any { return rapid.Bool().Draw(t, "b") }), rapid.Just[any](nil))
+	list := func(of *rapid.Generator[any]) *rapid.Generator[any] {
+		return rapid.Custom(func(t *rapid.T) any { return rapid.SliceOfN(of, 0, 4).Draw(t, "items") })
+	}
+	inner := rapid.OneOf(leaf, list(leaf), rapid.Custom(func(t *rapid.T) any { return serialise(list(leaf).Draw(t, "inside")) }))
+	return rapid.OneOf(inner, list(inner))
+}
+
+// replaced does to a value what rewriting must do to its serialised form.
+func replaced(value any) any {
+	switch v := value.(type) {
+	case string:
+		return rewriter().Value(v)
+	case []any:
+		out := make([]any, len(v))
+		for i := range v {
+			out[i] = replaced(v[i])
+		}
+		return out
+	}
+	return value
+}
+
+func TestRewritingSerialisedIsSerialisingRewritten(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		value := values().Draw(t, "value")
+		if got, want := rewriter().Value(serialise(value)), serialise(replaced(value)); got != want {
+			t.Fatalf("got  %q\nwant %q", got, want)
+		}
+	})
+}
+
+func TestLiteralsSurviveQuoting(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		value := string(rapid.SliceOf(rapid.Byte()).Draw(t, "value"))
+		if got := unquote(Quote(value)); got != value {
+			t.Fatalf("%q became %q", value, got)
+		}
+		statement := "INSERT INTO t VALUES (" + Quote(value+from) + ")"
+		out, err := rewriter().Statement(statement)
+		if err != nil || out != "INSERT INTO t VALUES ("+Quote(rewriter().Value(value+from))+")" {
+			t.Fatalf("%q became %q (%v)", statement, out, err)
+		}
+		if parts, err := Statements(statement + ";\n" + statement); err != nil || len(parts) != 2 {
+			t.Fatalf("split into %d (%v)", len(parts), err)
+		}
+	})
+}
+
+func TestRewritingThereAndBackIsNothing(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		text := serialise(values().Draw(t, "value"))
+		if back := New(Addresses(to, from)).Value(rewriter().Value(text)); back != text {
+			t.Fatalf("%q became %q", text, back)
+		}
+	})
+}

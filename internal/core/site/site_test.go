@@ -1,0 +1,137 @@
+package site
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
+)
+
+// facts are those of a machine with one site and nothing in the way.
+func facts() Facts {
+	return Facts{Home: "/srv/vessik", FirstPort: 1024, KeptPorts: map[int]string{20070: "its API and console"},
+		Engines:    map[string][]string{"php": {"php-8.2"}, "web": {"nginx-1.22"}, "database": {"mariadb-10.11"}},
+		Releases:   map[string][]string{"wordpress": {"6.1"}},
+		PortHolder: func(port int) string { return map[int]string{5432: "postgres (process 7)"}[port] },
+		FolderFault: func(folder string) string {
+			return map[string]string{"/srv/full": "/srv/full is not empty"}[folder]
+		},
+		Sites: []Site{{Name: "fernhollow", State: Running, Domain: "fernhollow.localhost", Folder: "/srv/vessik/sites/fernhollow", Port: 21000,
+			Stack: Stack{"php-8.2", "nginx-1.22", "mariadb-10.11"}, Database: Database{Name: "fernhollow", User: "fernhollow"}}}}
+}
+
+func TestEverythingIsDerivedFromAName(t *testing.T) {
+	s := Derive(Request{Name: "seed-exchange"}, facts())
+	assert.Empty(t, Check(s, facts()))
+	assert.Equal(t, Site{Name: "seed-exchange", Title: "Seed Exchange", State: Provisioning, Domain: "seed-exchange.localhost", Folder: "/srv/vessik/sites/seed-exchange", Port: 21001,
+		Kit: Kit{"wordpress", "6.1"}, Stack: Stack{"php-8.2", "nginx-1.22", "mariadb-10.11"}, Database: Database{Name: "seed_exchange", User: "seed_exchange"},
+		Admin: Admin{User: "seed-exchange-keeper", Email: "keeper@seed-exchange.example"}}, s)
+	assert.Equal(t, "http://seed-exchange.localhost/", s.URL(80))
+	assert.Equal(t, "http://seed-exchange.localhost:20080/", s.URL(20080))
+}
+
+func TestBadRequestsNameTheFieldAndTheRemedy(t *testing.T) {
+	for name, c := range map[string]struct {
+		request Request
+		field   string
+		says    string
+	}{
+		"taken":                  {Request{Name: "fernhollow"}, "name", "exists"},
+		"reserved":               {Request{Name: "vessik"}, "name", "reserved"},
+		"empty":                  {Request{}, "name", "empty"},
+		"too long":               {Request{Name: strings.Repeat("a", 64)}, "name", "64 characters"},
+		"upper case":             {Request{Name: "Orchard"}, "name", "write it orchard"},
+		"not a label":            {Request{Name: "orchard_days"}, "name", "write it orchard-days"},
+		"leading hyphen":         {Request{Name: "-orchard"}, "name", "not a host label"},
+		"domain taken":           {Request{Name: "a", Domain: "fernhollow.localhost"}, "domain", "belongs to the site fernhollow"},
+		"domain not a host name": {Request{Name: "a", Domain: "or chard"}, "domain", "not a host name"},
+		"domain an address":      {Request{Name: "a", Domain: "127.0.0.1"}, "domain", "not a host name"},
+		"domain of the console":  {Request{Name: "a", Domain: "vessik.localhost"}, "domain", "reserved"},
+		"folder relative":        {Request{Name: "a", Folder: "here"}, "folder", "absolute"},
+		"folder full":            {Request{Name: "a", Folder: "/srv/full"}, "folder", "not empty"},
+		"folder inside a site":   {Request{Name: "a", Folder: "/srv/vessik/sites/fernhollow/wp-content"}, "folder", "overlaps with the folder of the site fernhollow"},
+		"folder in the home":     {Request{Name: "a", Folder: "/srv/vessik/run/a"}, "folder", "overlaps with the service's home"},
+		"folder holds the home":  {Request{Name: "a", Folder: "/srv"}, "folder", "overlaps"},
+		"folder unquotable":      {Request{Name: "a", Folder: "/srv/a$b"}, "folder", "characters"},
+		"port of a site":         {Request{Name: "a", Port: 21000}, "port", "belongs to the site fernhollow"},
+		"port of Vessik":         {Request{Name: "a", Port: 20070}, "port", "used by Vessik"},
+		"port of a stranger":     {Request{Name: "a", Port: 5432}, "port", "postgres (process 7)"},
+		"port low":               {Request{Name: "a", Port: 80}, "port", "choose one from 1024"},
+		"port out of range":      {Request{Name: "a", Port: 70000}, "port", "not a port"},
+		"port negative":          {Request{Name: "a", Port: -1}, "port", "not a port"},
+		"engine unknown":         {Request{Name: "a", PHP: "php-9.9"}, "php", "choose one of php-8.2"},
+		"web unknown":            {Request{Name: "a", Web: "php-8.2"}, "web", "choose one of nginx-1.22"},
+		"kit unknown":            {Request{Name: "a", Kit: "none"}, "kit", "choose one of wordpress"},
+		"version unknown":        {Request{Name: "a", KitVersion: "9"}, "kit_version", "choose one of 6.1"},
+		"admin guessed":          {Request{Name: "a", Admin: "Admin"}, "admin", "everybody tries first"},
+		"mail":                   {Request{Name: "a", AdminEmail: "ines"}, "admin_email", "not a mail address"},
+		"password short":         {Request{Name: "a", AdminPassword: "fern"}, "admin_password", "short of 12"},
+		"password dull":          {Request{Name: "a", AdminPassword: "aaaaaaaaaaaaaaa"}, "admin_password", "different characters"},
+		"password common":        {Request{Name: "a", AdminPassword: "password-12345"}, "admin_password", `contains "password"`},
+		"password of the name":   {Request{Name: "moss-archive", AdminPassword: "moss-archive-2026"}, "admin_password", "contains"},
+		"database taken":         {Request{Name: "a", DatabaseName: "FERNHOLLOW"}, "database_name", "belongs to the site fernhollow"},
+		"database of the server": {Request{Name: "a", DatabaseName: "mysql"}, "database_name", "belongs to the database server"},
+		"database user taken":    {Request{Name: "a", DatabaseUser: "fernhollow"}, "database_user", "belongs to the site fernhollow"},
+		"title with a line":      {Request{Name: "a", Title: "one\ntwo"}, "title", "control characters"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			problems := Check(Derive(c.request, facts()), facts())
+			if assert.Len(t, problems, 1) {
+				assert.Equal(t, c.field, problems[0].Field)
+				assert.Contains(t, problems[0].Message+"; "+problems[0].Remedy, c.says)
+			}
+		})
+	}
+}
+
+func TestAllProblemsAreToldAtOnce(t *testing.T) {
+	problems := Check(Derive(Request{Name: "a", Port: 80, Admin: "root", AdminPassword: "x", PHP: "php-1"}, facts()), facts())
+	assert.Len(t, problems, 4)
+	assert.Contains(t, problems.Error(), "a: port: 80")
+}
+
+// Every host label that is free makes a site without any further word, whatever it is.
+func TestAnyFreeLabelIsEnough(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		name := rapid.StringMatching(`[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?`).Draw(t, "name")
+		if name == "fernhollow" || nearest(name) == "" {
+			t.Skip()
+		}
+		s := Derive(Request{Name: name}, facts())
+		if problems := Check(s, facts()); len(problems) > 0 {
+			t.Fatalf("%s: %s", name, problems)
+		}
+	})
+}
+
+// Whatever is asked for, every problem has a field, a message and a remedy, and a bad name is told once only.
+func TestAnyRequestIsJudged(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		text := rapid.String()
+		r := Request{Name: text.Draw(t, "name"), Title: text.Draw(t, "title"), Folder: text.Draw(t, "folder"), Domain: text.Draw(t, "domain"),
+			Port: rapid.Int().Draw(t, "port"), Admin: text.Draw(t, "admin"), AdminEmail: text.Draw(t, "mail"), AdminPassword: text.Draw(t, "password")}
+		names := 0
+		for _, p := range Check(Derive(r, facts()), facts()) {
+			if p.Field == "" || p.Message == "" || p.Remedy == "" {
+				t.Fatalf("%+v", p)
+			}
+			if p.Field == "name" {
+				names++
+			}
+		}
+		if names > 1 || names == 0 && !label.MatchString(r.Name) {
+			t.Fatalf("%d problems with the name %q", names, r.Name)
+		}
+	})
+}
+
+func TestStatesMoveOnlyAsTheyMay(t *testing.T) {
+	for _, c := range []struct {
+		from, to State
+		allowed  bool
+	}{{Provisioning, Running, true}, {Running, Stopping, true}, {Stopping, Stopped, true}, {Stopped, Starting, true}, {Starting, Running, true}, {Failed, Retiring, true},
+		{Stopped, Running, false}, {Retiring, Running, false}, {Running, Provisioning, false}, {Running, Running, true}} {
+		assert.Equal(t, c.allowed, Move(c.from, c.to) == nil, "%s to %s", c.from, c.to)
+	}
+}

@@ -1,0 +1,174 @@
+package gateway
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vessik/internal/core/site"
+)
+
+// fleet is a Sites whose sites can be changed.
+type fleet struct {
+	mu      sync.Mutex
+	sites   []site.Site
+	changed chan struct{}
+}
+
+func (f *fleet) ByDomain(host string) (site.Site, bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, s := range f.sites {
+		if s.Domain == host {
+			return s, true
+		}
+	}
+	return site.Site{}, false
+}
+
+func (f *fleet) Sites() []site.Site { f.mu.Lock(); defer f.mu.Unlock(); return f.sites }
+
+func (f *fleet) Changed() <-chan struct{} { f.mu.Lock(); defer f.mu.Unlock(); return f.changed }
+
+func (f *fleet) set(state site.State) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.sites = []site.Site{f.sites[0]}
+	f.sites[0].State = state
+	close(f.changed)
+	f.changed = make(chan struct{})
+}
+
+// garden is a gateway before one site that is served by the handler.
+func garden(t *testing.T, state site.State, handler http.HandlerFunc) (*httptest.Server, *fleet) {
+	backend := httptest.NewServer(handler)
+	t.Cleanup(backend.Close)
+	_, port, _ := net.SplitHostPort(backend.Listener.Addr().String())
+	number, _ := strconv.Atoi(port)
+	f := &fleet{changed: make(chan struct{}), sites: []site.Site{{Name: "fernhollow", Title: "Fernhollow <Garden>", Domain: "fernhollow.localhost", State: state, Port: number, Reason: "it rained in"}}}
+	g := New(f, 20080, "http://vessik.localhost:20070/")
+	g.Wait = 5 * time.Second
+	server := httptest.NewServer(g)
+	t.Cleanup(server.Close)
+	return server, f
+}
+
+func ask(t *testing.T, server *httptest.Server, host, path string, body io.Reader) (*http.Response, string) {
+	method := "GET"
+	if body != nil {
+		method = "POST"
+	}
+	request, err := http.NewRequest(method, server.URL+path, body)
+	require.NoError(t, err)
+	request.Host = host
+	request.Header.Set("X-Forwarded-For", "6.6.6.6")
+	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	response, err := client.Do(request)
+	require.NoError(t, err)
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	return response, string(text)
+}
+
+func TestRequestsReachTheSiteAsTheVisitorSentThem(t *testing.T) {
+	server, _ := garden(t, site.Running, func(w http.ResponseWriter, r *http.Request) {
+		text, _ := io.ReadAll(r.Body)
+		fmt.Fprint(w, r.Method, " ", r.Host, " ", r.URL, " ", string(text), " ", r.Header.Get("X-Forwarded-For"), " ", r.Header.Get("X-Forwarded-Host"), " ", r.Header.Get("X-Forwarded-Proto"))
+	})
+	response, text := ask(t, server, "Fernhollow.localhost:20080", "/a%2Fb?c=d%20e", strings.NewReader("seeds"))
+	assert.Equal(t, 200, response.StatusCode)
+	assert.Equal(t, "POST Fernhollow.localhost:20080 /a%2Fb?c=d%20e seeds 127.0.0.1 Fernhollow.localhost:20080 http", text, "a visitor's own forwarded header is not believed")
+}
+
+func TestWordsInsteadOfASite(t *testing.T) {
+	server, f := garden(t, site.Stopped, func(http.ResponseWriter, *http.Request) { t.Error("a stopped site was asked") })
+	response, text := ask(t, server, "nobody.localhost", "/", nil)
+	assert.Equal(t, 404, response.StatusCode)
+	assert.Contains(t, text, "http://fernhollow.localhost:20080/", "what is known is listed")
+	assert.Contains(t, text, "Fernhollow &lt;Garden&gt;")
+	response, text = ask(t, server, "fernhollow.localhost", "/", nil)
+	assert.Equal(t, 503, response.StatusCode)
+	assert.Contains(t, text, "vessik start fernhollow")
+	f.set(site.Failed)
+	response, text = ask(t, server, "fernhollow.localhost", "/", nil)
+	assert.Equal(t, 502, response.StatusCode)
+	assert.Contains(t, text, "it rained in")
+	response, _ = ask(t, server, "vessik.localhost", "/", nil)
+	assert.Equal(t, "http://vessik.localhost:20070/", response.Header.Get("Location"))
+}
+
+func TestAStartingSiteIsWaitedFor(t *testing.T) {
+	server, f := garden(t, site.Starting, func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "awake") })
+	time.AfterFunc(150*time.Millisecond, func() { f.set(site.Running) })
+	began := time.Now()
+	response, text := ask(t, server, "fernhollow.localhost", "/", nil)
+	assert.Equal(t, 200, response.StatusCode)
+	assert.Equal(t, "awake", text)
+	assert.GreaterOrEqual(t, time.Since(began), 100*time.Millisecond)
+}
+
+func TestAnswersStreamAndUploadsAreNotHeldBack(t *testing.T) {
+	more := make(chan struct{})
+	server, _ := garden(t, site.Running, func(w http.ResponseWriter, r *http.Request) {
+		http.NewResponseController(w).EnableFullDuplex()
+		first := make([]byte, 5)
+		io.ReadFull(r.Body, first)
+		fmt.Fprintf(w, "got %s\n", first)
+		w.(http.Flusher).Flush()
+		<-more
+		fmt.Fprintln(w, "end")
+	})
+	reader, writer := io.Pipe()
+	request, err := http.NewRequest("POST", server.URL, reader)
+	require.NoError(t, err)
+	request.Host = "fernhollow.localhost"
+	go writer.Write([]byte("first"))
+	response, err := http.DefaultClient.Do(request)
+	require.NoError(t, err)
+	defer response.Body.Close()
+	line, err := bufio.NewReader(response.Body).ReadString('\n')
+	require.NoError(t, err)
+	assert.Equal(t, "got first\n", line, "the beginning arrives before the request is whole")
+	writer.Close()
+	close(more)
+}
+
+func TestWebSocketsPass(t *testing.T) {
+	server, _ := garden(t, site.Running, func(w http.ResponseWriter, r *http.Request) {
+		connection, buffered, err := w.(http.Hijacker).Hijack()
+		if err != nil {
+			t.Error(err)
+			return
+		}
+		defer connection.Close()
+		fmt.Fprintf(buffered, "HTTP/1.1 101 Switching Protocols\r\nUpgrade: %s\r\nConnection: Upgrade\r\n\r\n", r.Header.Get("Upgrade"))
+		buffered.Flush()
+		line, _ := buffered.ReadString('\n')
+		fmt.Fprint(buffered, "echo ", line)
+		buffered.Flush()
+	})
+	connection, err := net.Dial("tcp", server.Listener.Addr().String())
+	require.NoError(t, err)
+	defer connection.Close()
+	fmt.Fprint(connection, "GET /live HTTP/1.1\r\nHost: fernhollow.localhost\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n\r\n")
+	answer := bufio.NewReader(connection)
+	response, err := http.ReadResponse(answer, nil)
+	require.NoError(t, err)
+	assert.Equal(t, 101, response.StatusCode)
+	fmt.Fprint(connection, "hello\n")
+	line, err := answer.ReadString('\n')
+	require.NoError(t, err)
+	assert.Equal(t, "echo hello\n", line)
+}
