@@ -211,7 +211,7 @@ func BenchmarkGateway(b *testing.B) {
 		b.ReportMetric(rateThrough, "gateway-req/s")
 		b.ReportMetric(rateDirect, "own-port-req/s")
 		b.ReportMetric(rateThrough/rateDirect, "rate-ratio")
-		b.ReportMetric(float64((latencyThrough-latencyDirect).Microseconds()), "added-µs")
+		b.ReportMetric(float64((latencyThrough - latencyDirect).Microseconds()), "added-µs")
 	}
 }
 

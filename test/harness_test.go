@@ -274,3 +274,5 @@ func endShared() {
 		<-sharedService.ended
 	}
 }
+
+func namesOf(names ...string) wire.Names { return wire.Names{Names: names} }

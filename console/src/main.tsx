@@ -9,7 +9,7 @@ import { Operations } from "./Operations"
 import { SignIn } from "./SignIn"
 import { SitePage } from "./SitePage"
 import "./tokens.css"
-import { Notice, Word } from "./ui"
+import { Guard, Notice, Word } from "./ui"
 
 type Theme = "light" | "dark"
 
@@ -36,7 +36,9 @@ function App() {
   const refusal = status.error instanceof Refusal ? status.error : undefined
   const signedOut = refusal?.status === 401
   useChanges(status.isSuccess)
-  useEffect(() => window.scrollTo(0, 0), [place])
+  useEffect(() => {
+    window.scrollTo(0, 0)
+  }, [place])
   if (signedOut) return <SignIn />
   const here = (path: string) => (place === path ? { "aria-current": "page" as const } : {})
   return (
@@ -72,6 +74,7 @@ function App() {
         {status.data && !status.data.confinement.files && (
           <Notice tone="fail">This kernel cannot confine the PHP of sites (no Landlock): they are kept apart by open_basedir only.</Notice>
         )}
+        <Guard key={place}>
         <Switch>
           <Route path="/" component={Fleet} />
           <Route path="/operations" component={Operations} />
@@ -80,6 +83,7 @@ function App() {
             <h1 className="text-2xl font-semibold">There is no such page</h1>
           </Route>
         </Switch>
+        </Guard>
       </main>
     </>
   )
@@ -88,7 +92,9 @@ function App() {
 createRoot(document.getElementById("root")!).render(
   <QueryClientProvider client={queries}>
     <Tooltip.Provider delayDuration={150}>
-      <App />
+      <Guard>
+        <App />
+      </Guard>
     </Tooltip.Provider>
   </QueryClientProvider>,
 )

@@ -1,6 +1,6 @@
 // Small parts that all pages share: behaviour from Radix, looks from the tokens.
 import { AlertDialog } from "radix-ui"
-import { useState, type ButtonHTMLAttributes, type ReactNode } from "react"
+import { Component, useState, type ButtonHTMLAttributes, type ReactNode } from "react"
 import { ask, queries, Refusal, type Site, type Verb } from "./api"
 
 export function Button({ tone = "plain", className = "", ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { tone?: "plain" | "strong" | "danger" }) {
@@ -87,4 +87,20 @@ export function Retire({ sites, trigger, onRetire }: { sites: Site[]; trigger: R
       </AlertDialog.Portal>
     </AlertDialog.Root>
   )
+}
+
+// Guard shows what went wrong in a page instead of an empty window.
+export class Guard extends Component<{ children: ReactNode }, { fault?: Error }> {
+  state: { fault?: Error } = {}
+  static getDerivedStateFromError(fault: Error) {
+    return { fault }
+  }
+  render() {
+    if (!this.state.fault) return this.props.children
+    return (
+      <Notice tone="fail">
+        This page could not be drawn: <Mono>{this.state.fault.message}</Mono>. <Word onClick={() => location.reload()}>Load it again</Word>
+      </Notice>
+    )
+  }
 }

@@ -230,7 +230,7 @@ func (p *Prepared) Load(ctx context.Context, pool *sql.DB, s site.Site, base str
 			return "", err
 		}
 	}
-	hash = phpassHash(s.Admin.Password)
+	hash = phpassHash(asPosted(s.Admin.Password))
 	set := func(statement string, values ...string) {
 		quoted := make([]any, len(values))
 		for i, v := range values {
@@ -256,7 +256,13 @@ func PasswordChanged(ctx context.Context, pool *sql.DB, s site.Site) (bool, erro
 	if err != nil {
 		return false, err
 	}
-	return stored != s.AdminHash && !phpassMatches(s.Admin.Password, stored), nil
+	return stored != s.AdminHash && !phpassMatches(asPosted(s.Admin.Password), stored), nil
+}
+
+// asPosted is a password as WordPress's login form sees it: with slashes before quotes and backslashes, which wp_signon does not take
+// away again (wp-includes/user.php).
+func asPosted(password string) string {
+	return strings.NewReplacer(`\`, `\\`, `'`, `\'`, `"`, `\"`).Replace(password)
 }
 
 // Title is the title that the site has now, which its owner may have changed since it was made.

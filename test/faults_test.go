@@ -1,0 +1,260 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vessik/client"
+	"vessik/internal/core/plan"
+)
+
+func TestEnginesThatAreKilledComeBack(t *testing.T) {
+	s := shared(t)
+	for _, pattern := range []string{"nginx: master", "databases/mariadb-10.11", "php-fpm: master process (" + s.home + "/run/php/fernhollow", "run/mariadb-10.11/mariadb.cnf"} {
+		killed := 0
+		for _, line := range processesOf(s.home) {
+			if pid, command, _ := strings.Cut(line, " "); strings.Contains(command, pattern) {
+				number, _ := strconv.Atoi(pid)
+				require.NoError(t, syscall.Kill(number, syscall.SIGKILL))
+				killed++
+			}
+		}
+		if pattern == "databases/mariadb-10.11" {
+			continue // named on newer servers only
+		}
+		require.NotZero(t, killed, "%s in %v", pattern, processesOf(s.home))
+		for _, name := range []string{"fernhollow", "seed-exchange"} {
+			assert.Eventually(t, func() bool { status, _, _ := get(t, s.site(t, name).URL); return status == 200 }, 20*time.Second, 50*time.Millisecond, "%s after %s", name, pattern)
+		}
+	}
+	requirePassed(t, s.do(t, plan.Verify, "fernhollow", "seed-exchange"))
+}
+
+func TestABrokenVirtualHostFailsItsSiteAlone(t *testing.T) {
+	s := shared(t)
+	lines := filepath.Join(s.home, "hosts", "seed-exchange.conf")
+	require.NoError(t, os.WriteFile(lines, []byte("add_header X-Keeper Ines;\nno_such_directive on;\n"), 0o644))
+	_, errs, code := s.cli("start", "seed-exchange")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, `unknown directive "no_such_directive"`, "nginx's own words")
+	assert.Contains(t, errs, lines, "and where to mend it")
+	site := s.site(t, "seed-exchange")
+	assert.Equal(t, "failed", string(site.State))
+	assert.Contains(t, site.Reason, "no_such_directive")
+	status, page, _ := get(t, site.URL)
+	assert.Equal(t, 502, status)
+	assert.Contains(t, page, "no_such_directive")
+	status, _, _ = get(t, s.site(t, "fernhollow").URL)
+	assert.Equal(t, 200, status, "the others keep answering")
+	_, _, code = s.cli("verify", "seed-exchange")
+	assert.Equal(t, 3, code)
+	require.NoError(t, os.WriteFile(lines, []byte("add_header X-Keeper Ines;\n"), 0o644))
+	requirePassed(t, s.do(t, plan.Start, "seed-exchange"))
+	_, _, header := get(t, s.site(t, "seed-exchange").URL)
+	assert.Equal(t, "Ines", header.Get("X-Keeper"))
+	require.NoError(t, os.Remove(lines))
+	requirePassed(t, s.do(t, plan.Start, "seed-exchange"))
+}
+
+func TestASiteWhosePHPCannotStartAnswersWithAnError(t *testing.T) {
+	s := shared(t)
+	requirePassed(t, s.newSites(t, "orchard-days"))
+	site := s.site(t, "orchard-days")
+	s.do(t, plan.Stop, "orchard-days")
+	require.NoError(t, os.Rename(site.Folder, site.Folder+".away"))
+	watched := s.do(t, plan.Start, "orchard-days")
+	assert.Equal(t, plan.OperationFailed, watched.State)
+	assert.Contains(t, watched.Sites[0].Problem, "put it back")
+	status, _, _ := get(t, site.URL)
+	assert.Equal(t, 502, status)
+	require.NoError(t, os.Rename(site.Folder+".away", site.Folder))
+	requirePassed(t, s.do(t, plan.Start, "orchard-days"))
+	gone(t, s, site, func() { s.do(t, plan.Retire, "orchard-days") })
+}
+
+func TestAServiceThatRestartsFindsEverything(t *testing.T) {
+	home := newHome(t)
+	s := start(t, home)
+	requirePassed(t, s.newSites(t, "fernhollow", "moss-archive"))
+	s.do(t, plan.Stop, "moss-archive")
+	url, port := s.site(t, "fernhollow").URL, mustStatus(t, s).GatewayPort
+	_, errs, code := run(t, "serve", "-home", home)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "in use by another service")
+	_, errs, code = run(t, "serve", "-home", home, "-gateway-port", strconv.Itoa(port+1))
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "kept for all its life")
+	s.stop()
+	assert.Empty(t, processesOf(home), "nothing outlives the service")
+	_, _, code = run(t, "sites", "-home", home)
+	assert.Equal(t, 4, code)
+
+	s = start(t, home)
+	assert.Equal(t, "running", string(s.site(t, "fernhollow").State))
+	assert.Equal(t, "stopped", string(s.site(t, "moss-archive").State))
+	status, _, _ := get(t, url)
+	assert.Equal(t, 200, status)
+	operations, err := s.Operations(context.Background(), 100)
+	require.NoError(t, err)
+	assert.Len(t, operations, 2)
+	s.kill()
+	s = start(t, home) // what the killed one left is ended, not in the way
+	status, _, _ = get(t, url)
+	assert.Equal(t, 200, status)
+	s.stop()
+
+	listener, err := net.Listen("tcp4", "127.0.0.1:"+strconv.Itoa(port))
+	require.NoError(t, err)
+	_, errs, code = run(t, "serve", "-home", home)
+	listener.Close()
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "held by test.test", "the holder is named, and no other port is chosen silently")
+}
+
+func TestATakenAPIPortIsSaid(t *testing.T) {
+	_ = shared(t) // holds the first one
+	s := start(t, newHome(t))
+	assert.Contains(t, s.out.text(), "is taken; the API and the console are on")
+	assert.NotEqual(t, shared(t).Base, s.Base)
+}
+
+// The service is killed without a word at random moments while it makes and retires sites. Whatever the moment: after a restart each
+// site is whole or gone, and nothing is left that belongs to no site.
+func TestCrashesLeaveNothingHalfDone(t *testing.T) {
+	home := newHome(t)
+	s := launch(t, home)
+	requirePassed(t, s.newSites(t, "fernhollow"))
+	bounds := []time.Duration{0, 60, 120, 250, 400, 700, 1100, 1700}
+	for round, bound := range bounds {
+		name := fmt.Sprintf("crash-%d", round)
+		operation, err := s.New(context.Background(), client.Request{Name: name})
+		require.NoError(t, err)
+		time.Sleep(time.Duration(rand.Int64N(int64(bound)*int64(time.Millisecond) + 1)))
+		retiring := false
+		if round%3 == 2 { // a crash while retiring
+			s.watch(t, operation)
+			_, err := s.Do(context.Background(), plan.Retire, namesOf(name))
+			require.NoError(t, err)
+			time.Sleep(time.Duration(rand.Int64N(int64(120 * time.Millisecond))))
+			retiring = true
+		}
+		s.kill()
+		s = launch(t, home)
+		require.Eventually(t, func() bool {
+			operations, err := s.Operations(context.Background(), 100)
+			require.NoError(t, err)
+			return !slices.ContainsFunc(operations, func(o client.Operation) bool { return o.State == plan.OperationRunning })
+		}, 60*time.Second, 20*time.Millisecond)
+		consistent(t, s)
+		if retiring {
+			_, err := s.Site(context.Background(), name, false)
+			assert.Error(t, err, "a retirement goes on")
+		}
+	}
+	s.stop()
+	assert.Empty(t, processesOf(home))
+}
+
+// consistent compares what there is with what the records say, from outside.
+func consistent(t *testing.T, s *service) {
+	t.Helper()
+	sites, err := s.Sites(context.Background(), false)
+	require.NoError(t, err)
+	names, databases := []string{}, []string{}
+	for _, site := range sites {
+		names, databases = append(names, site.Name), append(databases, site.Database.Name)
+		status, _, _ := get(t, site.URL)
+		assert.Equal(t, 200, status, "%s (%s %s)", site.Name, site.State, site.Reason)
+	}
+	list := func(folder string) []string {
+		entries, err := os.ReadDir(filepath.Join(s.home, folder))
+		require.NoError(t, err)
+		found := []string{}
+		for _, entry := range entries {
+			found = append(found, entry.Name())
+		}
+		return found
+	}
+	assert.ElementsMatch(t, names, list("sites"), "folders")
+	hosts := []string{}
+	for _, name := range list("run/nginx-1.22/hosts") {
+		hosts = append(hosts, strings.TrimSuffix(name, ".conf"))
+	}
+	assert.ElementsMatch(t, names, hosts, "virtual hosts")
+	assert.ElementsMatch(t, names, list("run/php"), "PHP configurations")
+	found := []string{}
+	for _, name := range list("databases/mariadb-10.11") {
+		if info, err := os.Stat(filepath.Join(s.home, "databases/mariadb-10.11", name)); err == nil && info.IsDir() && name != "mysql" && name != "performance_schema" && name != "sys" {
+			found = append(found, strings.ReplaceAll(name, "@002d", "-"))
+		}
+	}
+	assert.ElementsMatch(t, databases, found, "databases")
+	masters := 0
+	for _, line := range processesOf(s.home) {
+		if strings.Contains(line, "php-fpm: master") {
+			masters++
+		}
+	}
+	assert.Equal(t, len(names), masters, "PHP masters")
+}
+
+func TestCancelTakesBack(t *testing.T) {
+	s := shared(t)
+	operation, err := s.New(context.Background(), client.Request{Name: "orchard-days"})
+	require.NoError(t, err)
+	require.NoError(t, s.Cancel(context.Background(), operation.ID))
+	watched := s.watch(t, operation)
+	if watched.State == plan.OperationDone {
+		t.Skip("it was done before the word arrived")
+	}
+	assert.Equal(t, plan.OperationCancelled, watched.State)
+	_, err = s.Site(context.Background(), "orchard-days", false)
+	assert.Error(t, err)
+	assert.NoDirExists(t, filepath.Join(s.home, "sites/orchard-days"))
+	requirePassed(t, s.newSites(t, "orchard-days")) // the name is free again
+	s.do(t, plan.Retire, "orchard-days")
+}
+
+func TestDemo(t *testing.T) {
+	home := newHome(t)
+	out, errs, code := run(t, "demo", "-once", "-home", home)
+	require.Zero(t, code, errs)
+	for _, part := range []string{"fernhollow", "glasshouse-journal", "seed-exchange", "10 of 10 passed"} {
+		assert.Contains(t, out, part)
+	}
+	assert.Empty(t, processesOf(home), "it leaves no process")
+	// What somebody wrote stays for the next time.
+	mine := filepath.Join(home, "sites/fernhollow/note.txt")
+	require.NoError(t, os.WriteFile(mine, []byte("mine"), 0o644))
+	command := exec.Command(program, "demo", "-home", home)
+	output := &lockedBuffer{}
+	command.Stdout, command.Stderr = output, output
+	require.NoError(t, command.Start())
+	require.Eventually(t, func() bool { return strings.Contains(output.text(), "Ctrl-C stops everything") }, 60*time.Second, 50*time.Millisecond, output.text())
+	assert.Contains(t, output.text(), "/sign-in?ticket=")
+	s, err := client.ForHome(home)
+	require.NoError(t, err)
+	site, err := s.Site(context.Background(), "fernhollow", false)
+	require.NoError(t, err)
+	_, page, _ := get(t, site.URL)
+	assert.Contains(t, page, "Winter hours in all gardens")
+	_, page, _ = get(t, site.URL+"note.txt")
+	assert.Equal(t, "mine", page)
+	require.NoError(t, command.Process.Signal(syscall.SIGINT))
+	require.NoError(t, command.Wait())
+	assert.Empty(t, processesOf(home))
+}
