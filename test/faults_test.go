@@ -2,6 +2,7 @@ package test
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"math/rand/v2"
 	"net"
@@ -24,7 +25,7 @@ import (
 
 func TestEnginesThatAreKilledComeBack(t *testing.T) {
 	s := shared(t)
-	for _, pattern := range []string{"nginx: master", "databases/mariadb-10.11", "php-fpm: master process (" + s.home + "/run/php/fernhollow", "run/mariadb-10.11/mariadb.cnf"} {
+	for _, pattern := range []string{"nginx: master", "php-fpm: master process (" + s.home + "/run/php/fernhollow", "run/mariadb-10.11/mariadb.cnf", "run/records/mariadb.cnf"} {
 		killed := 0
 		for _, line := range processesOf(s.home) {
 			if pid, command, _ := strings.Cut(line, " "); strings.Contains(command, pattern) {
@@ -32,9 +33,6 @@ func TestEnginesThatAreKilledComeBack(t *testing.T) {
 				require.NoError(t, syscall.Kill(number, syscall.SIGKILL))
 				killed++
 			}
-		}
-		if pattern == "databases/mariadb-10.11" {
-			continue // named on newer servers only
 		}
 		require.NotZero(t, killed, "%s in %v", pattern, processesOf(s.home))
 		for _, name := range []string{"fernhollow", "seed-exchange"} {
@@ -257,4 +255,32 @@ func TestDemo(t *testing.T) {
 	require.NoError(t, command.Process.Signal(syscall.SIGINT))
 	require.NoError(t, command.Wait())
 	assert.Empty(t, processesOf(home))
+}
+
+// A step that fails takes back the finished ones, and never what was not Vessik's.
+func TestAFailingStepTakesBackTheRest(t *testing.T) {
+	s := shared(t)
+	settings, err := os.ReadFile(filepath.Join(s.home, "home.json"))
+	require.NoError(t, err)
+	db, err := sql.Open("mysql", "root:"+between(string(settings), `"mariadb-10.11": "`, `"`)+"@unix("+filepath.Join(s.home, "run/mariadb-10.11/db.sock")+")/?multiStatements=true")
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.Exec("CREATE DATABASE orchard_days; CREATE TABLE orchard_days.apples (a INT)")
+	require.NoError(t, err)
+	parents := filepath.Join(filepath.Dir(s.home), "new")
+	require.NoError(t, os.MkdirAll(parents, 0o777))
+	require.NoError(t, os.Chmod(parents, 0o777))
+	out, errs, code := s.cli("new", "orchard-days", "-folder", filepath.Join(parents, "deep", "er", "orchard"))
+	assert.Equal(t, 1, code, out)
+	assert.Contains(t, errs, "choose others with -database-name and -database-user")
+	assert.Contains(t, errs, "everything was taken back")
+	assert.NoDirExists(t, filepath.Join(parents, "deep"), "nor the folders made on the way")
+	_, err = s.Site(context.Background(), "orchard-days", false)
+	assert.Error(t, err)
+	_, err = db.Exec("SELECT * FROM orchard_days.apples")
+	assert.NoError(t, err, "what was there stays")
+	_, err = db.Exec("DROP DATABASE orchard_days")
+	require.NoError(t, err)
+	requirePassed(t, s.newSites(t, "orchard-days")) // name, domain and port are free again
+	s.do(t, plan.Retire, "orchard-days")
 }

@@ -54,9 +54,13 @@ func (h Home) siteLogs(site string) string { return h.path("logs", "sites", site
 
 // prepare makes the folders, so that nobody else can look into them.
 func (h Home) prepare() error {
+	const longest = 70 // leaves room for the sockets below it, see unix(7)
+	if len(h.Dir) > longest {
+		return fmt.Errorf("the home folder's path is %d bytes long, and %d is the most: choose a shorter one with -home", len(h.Dir), longest)
+	}
 	for _, dir := range []string{"", "sites", "run", "run/sockets", "logs", "logs/sites", "databases", "records", "tmp", "mail", "hosts", "kept"} {
 		if err := os.MkdirAll(h.path(dir), 0o700); err != nil {
-			return fmt.Errorf("make the home folder: %w", err)
+			return fmt.Errorf("make the home folder: %w; choose one with -home that the service's account can enter and write to", err)
 		}
 	}
 	return os.Chmod(h.Dir, 0o700)

@@ -11,6 +11,7 @@ import (
 	"os"
 	"runtime"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
 
@@ -232,11 +233,15 @@ func (p *Provisioner) change(ctx context.Context, name string, edit func(*site.S
 
 func (p *Provisioner) probeFile() string { return p.Home.path("run", "probe.php") }
 
-func (p *Provisioner) socket(name string) string { return p.Home.path("run", "sockets", name+".sock") }
+// socket is where a site's PHP listens. It is named by the site's port: a name may be 63 letters long, and unix(7) leaves a path 107.
+func (p *Provisioner) socket(s site.Site) string {
+	return p.Home.path("run", "sockets", strconv.Itoa(s.Port)+".sock")
+}
 
-func (p *Provisioner) phpPlace(name string) engine.PHPPlace {
+func (p *Provisioner) phpPlace(s site.Site) engine.PHPPlace {
+	name := s.Name
 	return engine.PHPPlace{Dir: p.Home.path("run", "php", name), Temp: p.Home.path("tmp", name), Logs: p.Home.siteLogs(name),
-		Mail: p.Home.path("mail", name), Socket: p.socket(name), Probe: p.probeFile()}
+		Mail: p.Home.path("mail", name), Socket: p.socket(s), Probe: p.probeFile()}
 }
 
 // database returns the running server of an engine, starting it at its first use. Its port is chosen once and recorded.

@@ -52,7 +52,7 @@ func (p *Provisioner) do(o *operation, name string, step plan.Step, note func(st
 	case plan.Prove:
 		return p.prove(ctx, o, s)
 	case plan.StopPHP:
-		p.stopPHP(name)
+		p.stopPHP(s)
 		if o.recorded.Kind == plan.Stop {
 			return p.setState(ctx, name, site.Stopped, "")
 		}
@@ -65,7 +65,7 @@ func (p *Provisioner) do(o *operation, name string, step plan.Step, note func(st
 		}
 		return os.RemoveAll(s.Folder)
 	case plan.Release:
-		return p.release(ctx, name)
+		return p.release(ctx, s)
 	}
 	return fmt.Errorf("no step %q", step)
 }
@@ -78,7 +78,7 @@ func (p *Provisioner) undo(ctx context.Context, o *operation, name string, step 
 	}
 	switch step {
 	case plan.Reserve:
-		return p.release(ctx, name)
+		return p.release(ctx, s)
 	case plan.LayOut:
 		return undoLayOut(o.recorded.ID, s, note)
 	case plan.CreateDatabase:
@@ -91,7 +91,7 @@ func (p *Provisioner) undo(ctx context.Context, o *operation, name string, step 
 		}
 		return database.DropDatabase(ctx, s.Database.Name, s.Database.User)
 	case plan.StartPHP:
-		p.stopPHP(name)
+		p.stopPHP(s)
 	case plan.Publish:
 		return p.withdraw(ctx, []string{name})[name]
 	}
@@ -246,7 +246,7 @@ func (p *Provisioner) startPHP(ctx context.Context, s site.Site) error {
 		}
 	}
 	if running != nil {
-		p.stopPHP(s.Name)
+		p.stopPHP(s)
 	}
 	e, err := p.Store.Find(s.Stack.PHP)
 	if err != nil {
@@ -256,7 +256,7 @@ func (p *Provisioner) startPHP(ctx context.Context, s site.Site) error {
 		return fmt.Errorf("the site's folder %s is not there (%w); put it back, or retire the site", s.Folder, err)
 	}
 	clearLinks(s)
-	master, err := engine.StartPHP(ctx, p.supervisor, e, s, p.phpPlace(s.Name), p.Abilities, func(reason error) { p.fail(s.Name, reason) })
+	master, err := engine.StartPHP(ctx, p.supervisor, e, s, p.phpPlace(s), p.Abilities, func(reason error) { p.fail(s.Name, reason) })
 	if err != nil {
 		return err
 	}
@@ -266,15 +266,15 @@ func (p *Provisioner) startPHP(ctx context.Context, s site.Site) error {
 	return nil
 }
 
-func (p *Provisioner) stopPHP(name string) {
+func (p *Provisioner) stopPHP(s site.Site) {
 	p.mu.Lock()
-	master := p.masters[name]
-	delete(p.masters, name)
+	master := p.masters[s.Name]
+	delete(p.masters, s.Name)
 	p.mu.Unlock()
 	if master != nil {
 		master.Stop()
 	}
-	os.Remove(p.socket(name))
+	os.Remove(p.socket(s))
 }
 
 // publish gives sites their virtual hosts, with one check and one reload of each web server, and opens their routes. It returns
@@ -292,7 +292,7 @@ func (p *Provisioner) publish(ctx context.Context, names []string) map[string]er
 			failed[name] = err
 			continue
 		}
-		text := render.Host{Site: s, Socket: p.socket(name), Logs: p.Home.siteLogs(name), BaseURL: strings.TrimSuffix(s.URL(p.settings.GatewayPort), "/"),
+		text := render.Host{Site: s, Socket: p.socket(s), Logs: p.Home.siteLogs(name), BaseURL: strings.TrimSuffix(s.URL(p.settings.GatewayPort), "/"),
 			PublicPort: p.settings.GatewayPort, UploadLimit: "257m", FrontController: kit.FrontController, NoPHP: kit.NoPHP,
 			Extra: strings.TrimRight(string(extra), "\n"), ExtraPath: p.Home.ExtraFile(name)}.String()
 		if changes[s.Stack.Web] == nil {
@@ -384,8 +384,8 @@ func (p *Provisioner) dropDatabase(ctx context.Context, s site.Site, keep bool, 
 }
 
 // release removes what the service kept for a site, and then its records.
-func (p *Provisioner) release(ctx context.Context, name string) error {
-	place := p.phpPlace(name)
+func (p *Provisioner) release(ctx context.Context, s site.Site) error {
+	name, place := s.Name, p.phpPlace(s)
 	for _, path := range []string{place.Dir, place.Temp, place.Logs, place.Mail, place.Socket, p.Home.ExtraFile(name)} {
 		if err := os.RemoveAll(path); err != nil {
 			return err

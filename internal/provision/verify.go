@@ -413,12 +413,12 @@ func (i *inspection) filesPrivate() outcome {
 	}
 	home := i.p.Home
 	paths := []string{"/etc/passwd", home.TokenFile(), home.path("home.json"), home.path("records"), home.path("run", "sockets")}
-	sockets := []string{home.path("run", "records", "db.sock"), i.p.socket(i.site.Name)}
+	sockets := []string{home.path("run", "records", "db.sock"), i.p.socket(i.site)}
 	bait := home.path("home.json")
 	for _, s := range i.p.Sites() {
 		if s.Name != i.site.Name && (s.State == site.Running || s.State == site.Stopped) {
 			paths = append(paths, s.Folder, kit.ConfigurationFile(s))
-			sockets = append(sockets, i.p.socket(s.Name))
+			sockets = append(sockets, i.p.socket(s))
 			bait = kit.ConfigurationFile(s)
 			break
 		}
