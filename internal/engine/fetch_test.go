@@ -121,5 +121,5 @@ func TestWaitingForTheStoreCanBeGivenUp(t *testing.T) {
 	told := ""
 	_, err = store.lock(ctx, func(text string, _ float64) { told = text; cancel() })
 	assert.True(t, errors.Is(err, context.Canceled))
-	assert.Contains(t, told, "another service")
+	assert.Contains(t, told, "being fetched already")
 }

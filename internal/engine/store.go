@@ -158,7 +158,7 @@ func (s Store) lock(ctx context.Context, progress Progress) (unlock func(), err 
 			return nil, fmt.Errorf("lock the engine store: %w", err)
 		}
 		if !told {
-			progress("waiting for another service that fetches engines", -1)
+			progress("waiting for engines that are being fetched already", -1)
 		}
 		select {
 		case <-ctx.Done():
