@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"net"
 	"os"
 	"runtime"
 	"slices"
@@ -53,7 +54,8 @@ type Provisioner struct {
 	requests   sync.Mutex // one request is judged and reserved at a time
 	sites      map[string]site.Site
 	masters    map[string]*engine.PHPMaster
-	busy       map[string]string // operation by site
+	busy       map[string]string       // operation by site
+	held       map[string]net.Listener // ports of sites that are being made, kept from others until the web server takes them
 	operations map[string]*operation
 	changed    chan struct{} // closed and replaced at each change
 }
@@ -70,7 +72,7 @@ func Open(ctx context.Context, home Home, settings Settings, log *slog.Logger, p
 	p := &Provisioner{Home: home, Store: engine.Store{Dir: home.Engines}, Abilities: proc.FindAbilities(), Log: log, settings: settings, homeLock: lock,
 		shelf: kit.Shelf{Dir: home.Engines + "/shelf"}, slots: make(chan struct{}, max(4, 2*runtime.NumCPU())),
 		databases: map[string]*engine.DatabaseServer{}, webs: map[string]*engine.WebServer{}, sites: map[string]site.Site{},
-		masters: map[string]*engine.PHPMaster{}, busy: map[string]string{}, operations: map[string]*operation{}, changed: make(chan struct{})}
+		masters: map[string]*engine.PHPMaster{}, busy: map[string]string{}, held: map[string]net.Listener{}, operations: map[string]*operation{}, changed: make(chan struct{})}
 	p.context, p.end = context.WithCancel(context.WithoutCancel(ctx))
 	for _, ended := range proc.EndLeftovers(home.path("run", "processes.json")) {
 		log.Warn("ended what an earlier service left", "process", ended)
@@ -135,6 +137,7 @@ func (p *Provisioner) Close() {
 	p.mu.Lock()
 	masters := slices.Collect(maps.Values(p.masters))
 	p.mu.Unlock()
+	p.letGo(slices.Collect(maps.Keys(p.held))...)
 	for _, w := range p.webs {
 		w.Stop()
 	}
@@ -342,6 +345,37 @@ func (p *Provisioner) each(names []string, do func(name string)) {
 		})
 	}
 	group.Wait()
+}
+
+// hold keeps the ports of new sites from everybody else until they are published.
+func (p *Provisioner) hold(sites []site.Site) site.Problems {
+	held := map[string]net.Listener{}
+	for _, s := range sites {
+		listener, err := net.Listen("tcp4", net.JoinHostPort("127.0.0.1", strconv.Itoa(s.Port)))
+		if err != nil {
+			for _, each := range held {
+				each.Close()
+			}
+			return site.Problems{{Site: s.Name, Field: "port", Message: fmt.Sprintf("%d was taken meanwhile by %s", s.Port, engine.Listener(s.Port)), Remedy: "ask again, or choose another port"}}
+		}
+		held[s.Name] = listener
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	maps.Copy(p.held, held)
+	return nil
+}
+
+// letGo frees the ports that are held for sites.
+func (p *Provisioner) letGo(names ...string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, name := range names {
+		if listener := p.held[name]; listener != nil {
+			listener.Close()
+			delete(p.held, name)
+		}
+	}
 }
 
 // Resume brings the home back to where it was: unfinished operations go on or are taken back, and sites that ran answer again.

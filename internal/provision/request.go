@@ -106,7 +106,14 @@ func (p *Provisioner) New(ctx context.Context, requests []site.Request) (records
 		names = append(names, s.Name)
 		plans[s.Name] = plan.For(plan.New, p.missing(*s))
 	}
-	return p.begin(ctx, plan.New, false, sites, names, plans)
+	if problems := p.hold(sites); problems != nil {
+		return records.Operation{}, problems
+	}
+	operation, err := p.begin(ctx, plan.New, false, sites, names, plans)
+	if err != nil {
+		p.letGo(names...)
+	}
+	return operation, err
 }
 
 func (p *Provisioner) missing(s site.Site) bool {

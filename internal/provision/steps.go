@@ -300,6 +300,7 @@ func (p *Provisioner) publish(ctx context.Context, names []string) map[string]er
 		}
 		changes[s.Stack.Web][name] = &engine.VirtualHost{Text: text, Port: s.Port}
 	}
+	p.letGo(names...)
 	p.apply(ctx, changes, failed)
 	for _, name := range names {
 		if _, err := os.Stat(p.Home.ExtraFile(name)); err == nil && failed[name] != nil {
@@ -386,6 +387,7 @@ func (p *Provisioner) dropDatabase(ctx context.Context, s site.Site, keep bool, 
 // release removes what the service kept for a site, and then its records.
 func (p *Provisioner) release(ctx context.Context, s site.Site) error {
 	name, place := s.Name, p.phpPlace(s)
+	p.letGo(name)
 	for _, path := range []string{place.Dir, place.Temp, place.Logs, place.Mail, place.Socket, p.Home.ExtraFile(name)} {
 		if err := os.RemoveAll(path); err != nil {
 			return err
