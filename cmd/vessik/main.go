@@ -165,6 +165,50 @@ func (c *call) client() (*client.Client, error) {
 	return client.ForHome(home.Dir)
 }
 
+// connect reads the flags, has the command judge them, and finds the service: how every client command begins.
+func (c *call) connect(judge ...func() error) (*client.Client, error) {
+	c.jsonFlag()
+	if err := c.parse(); err != nil {
+		return nil, err
+	}
+	for _, each := range judge {
+		if err := each(); err != nil {
+			return nil, err
+		}
+	}
+	return c.client()
+}
+
+// show is a command that asks the service for one thing and prints it, as JSON or for people.
+func show[T any](ask func(context.Context, *client.Client, *call) (T, error), print func(context.Context, *client.Client, *call, T) error) func(context.Context, *call) error {
+	return func(ctx context.Context, c *call) error {
+		service, err := c.connect()
+		if err != nil {
+			return err
+		}
+		answer, err := ask(ctx, service, c)
+		if err != nil {
+			return err
+		}
+		if *c.json {
+			return c.printJSON(answer)
+		}
+		return print(ctx, service, c, answer)
+	}
+}
+
+// carryOut follows an operation to its end and prints it as JSON where that is asked for.
+func (c *call) carryOut(ctx context.Context, service *client.Client, operation client.Operation, err error) (client.Watched, error) {
+	if err != nil {
+		return client.Watched{}, err
+	}
+	watched, err := c.follow(ctx, service, operation)
+	if err == nil && *c.json {
+		err = c.printJSON(watched.Operation)
+	}
+	return watched, err
+}
+
 func (c *call) printJSON(value any) error {
 	encoder := json.NewEncoder(c.out)
 	encoder.SetIndent("", "  ")

@@ -38,11 +38,7 @@ func runNew(ctx context.Context, c *call) error {
 	text(&r.DatabaseName, "database-name", "the site's database (default: from the name)", true)
 	text(&r.DatabaseUser, "database-user", "the database's user (default: from the name)", true)
 	text(&r.DatabasePassword, "database-password", "that user's password (default: generated)", true)
-	c.jsonFlag()
-	if err := c.parse(); err != nil {
-		return err
-	}
-	if len(c.names) > 1 {
+	service, err := c.connect(func() error {
 		single := []string{}
 		for name, field := range texts {
 			if *field != "" {
@@ -52,16 +48,18 @@ func runNew(ctx context.Context, c *call) error {
 		if r.Port != 0 {
 			single = append(single, "-port")
 		}
-		if len(single) > 0 {
+		if len(c.names) > 1 && len(single) > 0 {
 			return usageError{strings.Join(sorted(single), ", ") + " can belong to one site only; name one site"}
 		}
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	if r.Folder != "" {
-		folder, err := filepath.Abs(r.Folder)
-		if err != nil {
+		if r.Folder, err = filepath.Abs(r.Folder); err != nil {
 			return err
 		}
-		r.Folder = folder
 	}
 	requests := []client.Request{}
 	for _, name := range c.names {
@@ -69,22 +67,12 @@ func runNew(ctx context.Context, c *call) error {
 		each.Name = name
 		requests = append(requests, each)
 	}
-	service, err := c.client()
-	if err != nil {
-		return err
-	}
 	operation, err := service.New(ctx, requests...)
-	if err != nil {
-		return err
-	}
-	watched, err := c.follow(ctx, service, operation)
+	watched, err := c.carryOut(ctx, service, operation, err)
 	if err != nil {
 		return err
 	}
 	if *c.json {
-		if err := c.printJSON(watched.Operation); err != nil {
-			return err
-		}
 		return outcome(watched)
 	}
 	sites, err := service.Sites(ctx, false)

@@ -102,102 +102,85 @@ func (c *call) settledStatus(ctx context.Context, wait time.Duration) (client.St
 
 var operationsCommand = command{name: "operations", names: "[ID]", about: "show what was and is being done", synopsis: "Lists operations, or shows the steps of one.",
 	example: "vessik operations 3", run: func(ctx context.Context, c *call) error {
-		c.jsonFlag()
-		if err := c.parse(); err != nil {
-			return err
-		}
-		service, err := c.client()
+		service, err := c.connect()
 		if err != nil {
 			return err
 		}
-		table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
 		if len(c.names) == 1 {
-			operation, err := service.Operation(ctx, c.names[0])
-			if err != nil {
-				return err
-			}
-			if *c.json {
-				return c.printJSON(operation)
-			}
-			for _, part := range operation.Sites {
-				fmt.Fprintf(table, "%s\t%s\t\t%s\n", part.Site, part.State, part.Problem)
-				for _, step := range part.Steps {
-					fmt.Fprintf(table, "  %s\t%s\t%d ms\t\n", step.Step, step.State, step.Milliseconds)
-				}
-			}
-			return table.Flush()
+			return c.showOperation(ctx, service, c.names[0])
 		}
-		operations, err := service.Operations(ctx, 50)
-		if err != nil {
-			return err
-		}
-		if *c.json {
-			return c.printJSON(operations)
-		}
-		fmt.Fprintln(table, "ID\tKIND\tSTATE\tBEGUN\tTOOK\tSITES")
-		for _, o := range operations {
-			took, names := "", []string{}
-			if o.FinishedAt != nil {
-				took = o.FinishedAt.Sub(o.CreatedAt).Round(10 * time.Millisecond).String()
-			}
-			for _, part := range o.Sites {
-				names = append(names, part.Site)
-			}
-			fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\n", o.ID, o.Kind, o.State, o.CreatedAt.Local().Format("01-02 15:04:05"), took, strings.Join(names, " "))
-		}
-		return table.Flush()
+		return c.showOperations(ctx, service)
 	}}
+
+func (c *call) showOperation(ctx context.Context, service *client.Client, id string) error {
+	operation, err := service.Operation(ctx, id)
+	if err != nil {
+		return err
+	}
+	if *c.json {
+		return c.printJSON(operation)
+	}
+	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
+	for _, part := range operation.Sites {
+		fmt.Fprintf(table, "%s\t%s\t\t%s\n", part.Site, part.State, part.Problem)
+		for _, step := range part.Steps {
+			fmt.Fprintf(table, "  %s\t%s\t%d ms\t\n", step.Step, step.State, step.Milliseconds)
+		}
+	}
+	return table.Flush()
+}
+
+func (c *call) showOperations(ctx context.Context, service *client.Client) error {
+	operations, err := service.Operations(ctx, 50)
+	if err != nil {
+		return err
+	}
+	if *c.json {
+		return c.printJSON(operations)
+	}
+	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(table, "ID\tKIND\tSTATE\tBEGUN\tTOOK\tSITES")
+	for _, o := range operations {
+		took, names := "", []string{}
+		if o.FinishedAt != nil {
+			took = o.FinishedAt.Sub(o.CreatedAt).Round(10 * time.Millisecond).String()
+		}
+		for _, part := range o.Sites {
+			names = append(names, part.Site)
+		}
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\n", o.ID, o.Kind, o.State, o.CreatedAt.Local().Format("01-02 15:04:05"), took, strings.Join(names, " "))
+	}
+	return table.Flush()
+}
 
 var enginesCommand = command{name: "engines", about: "list engines", synopsis: "Lists the engines that are there, and those that could be fetched.",
-	example: "vessik engines", run: func(ctx context.Context, c *call) error {
-		c.jsonFlag()
-		if err := c.parse(); err != nil {
-			return err
-		}
-		service, err := c.client()
-		if err != nil {
-			return err
-		}
-		engines, err := service.Engines(ctx)
-		if err != nil {
-			return err
-		}
-		if *c.json {
-			return c.printJSON(engines)
-		}
-		table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
-		fmt.Fprintln(table, "ENGINE\tVERSION\tFROM\tSIZE\tSITES\tPROCESSES")
-		for _, e := range engines {
-			version, size := e.Version, fmt.Sprintf("%d MB", e.SizeBytes>>20)
-			if !e.Present {
-				version, size = "not fetched; comes with the first site that needs it", ""
+	example: "vessik engines", run: show(
+		func(ctx context.Context, service *client.Client, _ *call) ([]client.Engine, error) {
+			return service.Engines(ctx)
+		},
+		func(_ context.Context, _ *client.Client, c *call, engines []client.Engine) error {
+			table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
+			fmt.Fprintln(table, "ENGINE\tVERSION\tFROM\tSIZE\tSITES\tPROCESSES")
+			for _, e := range engines {
+				version, size := e.Version, fmt.Sprintf("%d MB", e.SizeBytes>>20)
+				if !e.Present {
+					version, size = "not fetched; comes with the first site that needs it", ""
+				}
+				fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%d\t%d\n", e.ID, version, "Debian "+e.Generation, size, len(e.Sites), len(e.Processes))
 			}
-			fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%d\t%d\n", e.ID, version, "Debian "+e.Generation, size, len(e.Sites), len(e.Processes))
-		}
-		return table.Flush()
-	}}
+			return table.Flush()
+		})}
 
 var consoleCommand = command{name: "console", about: "sign in to the web console", synopsis: "Opens the web console, signed in; without a desktop, prints a link that works once, for five minutes.",
-	example: "vessik console", run: func(ctx context.Context, c *call) error {
-		c.jsonFlag()
-		if err := c.parse(); err != nil {
-			return err
-		}
-		service, err := c.client()
-		if err != nil {
-			return err
-		}
-		link, err := service.Link(ctx)
-		if err != nil {
-			return err
-		}
-		if *c.json {
-			return c.printJSON(link)
-		}
-		browse(link.URL)
-		fmt.Fprintln(c.out, link.URL)
-		return nil
-	}}
+	example: "vessik console", run: show(
+		func(ctx context.Context, service *client.Client, _ *call) (client.Link, error) {
+			return service.Link(ctx)
+		},
+		func(_ context.Context, _ *client.Client, c *call, link client.Link) error {
+			browse(link.URL)
+			fmt.Fprintln(c.out, link.URL)
+			return nil
+		})}
 
 var versionCommand = command{name: "version", about: "print the version", synopsis: "Prints the version of this program.",
 	example: "vessik version", run: func(_ context.Context, c *call) error {

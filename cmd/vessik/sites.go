@@ -18,28 +18,17 @@ import (
 )
 
 var sitesCommand = command{name: "sites", about: "list all sites", synopsis: "Lists all sites: state, address, stack and the newest verdict.",
-	example: "vessik sites", run: func(ctx context.Context, c *call) error {
-		c.jsonFlag()
-		if err := c.parse(); err != nil {
-			return err
-		}
-		service, err := c.client()
-		if err != nil {
-			return err
-		}
-		sites, err := service.Sites(ctx, false)
-		if err != nil {
-			return err
-		}
-		if *c.json {
-			return c.printJSON(sites)
-		}
-		if len(sites) == 0 {
-			fmt.Fprintln(c.out, "There are no sites yet. Make one with: vessik new NAME")
-			return nil
-		}
-		return c.fleetTable(ctx, service, sites)
-	}}
+	example: "vessik sites", run: show(
+		func(ctx context.Context, service *client.Client, _ *call) ([]client.Site, error) {
+			return service.Sites(ctx, false)
+		},
+		func(ctx context.Context, service *client.Client, c *call, sites []client.Site) error {
+			if len(sites) == 0 {
+				fmt.Fprintln(c.out, "There are no sites yet. Make one with: vessik new NAME")
+				return nil
+			}
+			return c.fleetTable(ctx, service, sites)
+		})}
 
 // fleetTable prints a line a site.
 func (c *call) fleetTable(ctx context.Context, service *client.Client, sites []client.Site) error {
@@ -66,11 +55,7 @@ func (c *call) fleetTable(ctx context.Context, service *client.Client, sites []c
 var siteCommand = command{name: "site", names: "NAME", about: "show one site", synopsis: "Shows everything about one site; its passwords only with -secrets.",
 	example: "vessik site orchard-days -secrets", run: func(ctx context.Context, c *call) error {
 		secrets := c.flags.Bool("secrets", false, "with passwords")
-		c.jsonFlag()
-		if err := c.parse(); err != nil {
-			return err
-		}
-		service, err := c.client()
+		service, err := c.connect()
 		if err != nil {
 			return err
 		}
@@ -101,22 +86,15 @@ var siteCommand = command{name: "site", names: "NAME", about: "show one site", s
 	}}
 
 var openCommand = command{name: "open", names: "NAME", about: "open a site in the browser", synopsis: "Opens a site in the browser; without a desktop, prints its address.",
-	example: "vessik open orchard-days", run: func(ctx context.Context, c *call) error {
-		if err := c.parse(); err != nil {
-			return err
-		}
-		service, err := c.client()
-		if err != nil {
-			return err
-		}
-		s, err := service.Site(ctx, c.names[0], false)
-		if err != nil {
-			return err
-		}
-		browse(s.URL)
-		fmt.Fprintln(c.out, s.URL)
-		return nil
-	}}
+	example: "vessik open orchard-days", run: show(
+		func(ctx context.Context, service *client.Client, c *call) (client.Site, error) {
+			return service.Site(ctx, c.names[0], false)
+		},
+		func(_ context.Context, _ *client.Client, c *call, s client.Site) error {
+			browse(s.URL)
+			fmt.Fprintln(c.out, s.URL)
+			return nil
+		})}
 
 // browse opens an address where there is a desktop.
 func browse(address string) {
@@ -138,29 +116,19 @@ var stopCommand = command{name: "stop", names: "[NAME…]", about: "stop sites",
 func runOn(kind plan.Kind) func(context.Context, *call) error {
 	return func(ctx context.Context, c *call) error {
 		all := c.flags.Bool("all", false, "all sites")
-		c.jsonFlag()
-		if err := c.parse(); err != nil {
-			return err
-		}
-		if *all == (len(c.names) > 0) {
-			return usageError{"name sites, or give -all"}
-		}
-		service, err := c.client()
+		service, err := c.connect(func() error {
+			if *all == (len(c.names) > 0) {
+				return usageError{"name sites, or give -all"}
+			}
+			return nil
+		})
 		if err != nil {
 			return err
 		}
 		operation, err := service.Do(ctx, kind, wire.Names{Names: c.names, All: *all})
+		watched, err := c.carryOut(ctx, service, operation, err)
 		if err != nil {
 			return err
-		}
-		watched, err := c.follow(ctx, service, operation)
-		if err != nil {
-			return err
-		}
-		if *c.json {
-			if err := c.printJSON(watched.Operation); err != nil {
-				return err
-			}
 		}
 		return outcome(watched)
 	}
@@ -169,17 +137,15 @@ func runOn(kind plan.Kind) func(context.Context, *call) error {
 var verifyCommand = command{name: "verify", names: "[NAME…]", about: "prove that sites answer", synopsis: "Asks sites everything, from outside: all of them, or those that are named. Exits with 3 when a check fails.",
 	example: "vessik verify\nvessik verify orchard-days -format junit > report.xml", run: func(ctx context.Context, c *call) error {
 		format := c.flags.String("format", "table", "table, json or junit")
-		c.jsonFlag()
-		if err := c.parse(); err != nil {
-			return err
-		}
-		if *c.json {
-			*format = "json"
-		}
-		if *format != "table" && *format != "json" && *format != "junit" {
-			return usageError{fmt.Sprintf("there is no format %q; choose table, json or junit", *format)}
-		}
-		service, err := c.client()
+		service, err := c.connect(func() error {
+			if *c.json {
+				*format = "json"
+			}
+			if *format != "table" && *format != "json" && *format != "junit" {
+				return usageError{fmt.Sprintf("there is no format %q; choose table, json or junit", *format)}
+			}
+			return nil
+		})
 		if err != nil {
 			return err
 		}
@@ -216,11 +182,7 @@ var retireCommand = command{name: "retire", names: "NAME…", about: "remove sit
 	example: "vessik retire moss-archive -keep-files", run: func(ctx context.Context, c *call) error {
 		yes := c.flags.Bool("yes", false, "do not ask")
 		keep := c.flags.Bool("keep-files", false, "keep the folder, and the database as a dump")
-		c.jsonFlag()
-		if err := c.parse(); err != nil {
-			return err
-		}
-		service, err := c.client()
+		service, err := c.connect()
 		if err != nil {
 			return err
 		}
@@ -246,18 +208,11 @@ var retireCommand = command{name: "retire", names: "NAME…", about: "remove sit
 			}
 		}
 		operation, err := service.Do(ctx, plan.Retire, wire.Names{Names: c.names, KeepFiles: *keep})
+		watched, err := c.carryOut(ctx, service, operation, err)
 		if err != nil {
 			return err
 		}
-		watched, err := c.follow(ctx, service, operation)
-		if err != nil {
-			return err
-		}
-		if *c.json {
-			if err := c.printJSON(watched.Operation); err != nil {
-				return err
-			}
-		} else if *keep {
+		if *keep && !*c.json {
 			for _, part := range watched.Sites {
 				for _, step := range part.Steps {
 					if step.Step == plan.DropDatabase && step.Note != "" {
