@@ -36,7 +36,8 @@ setup-test:
 test: build setup-test
 	go vet ./...
 	cd console && npm run --silent check
-	go test -count=1 -timeout 20m ./...
+	go test -count=1 -timeout 10m $$(go list ./... | grep -v /test$$)
+	go test -count=1 -timeout 15m ./test
 
 bench: build
 	go test -count=1 -timeout 20m -run '^$$' -bench . -benchtime 1x ./test

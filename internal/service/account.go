@@ -17,36 +17,41 @@ import (
 // DefaultAccount is whom a service that root starts becomes.
 const DefaultAccount = "vessik"
 
-// become gives the folders to an unprivileged account and turns this process into it, for good: no engine runs as root, and root
-// never writes where a site could have laid something. A system account of that name is made if there is none.
-func become(account string, folders ...string) (created bool, err error) {
-	found, err := user.Lookup(account)
+// Account finds the unprivileged account that root hands the service and all engines to, and gives it the folders. A system account
+// of that name is made if there is none.
+func Account(name string, folders ...string) (*syscall.Credential, error) {
+	found, err := user.Lookup(name)
 	var unknown user.UnknownUserError
 	if errors.As(err, &unknown) {
-		if out, err := exec.Command("useradd", "--system", "--user-group", "--no-create-home", "--home-dir", "/nonexistent", "--shell", "/usr/sbin/nologin", account).CombinedOutput(); err != nil {
-			return false, fmt.Errorf("make the account %s, which engines run as: %w: %s; make it yourself, or name another with -account", account, err, out)
+		out, failed := exec.Command("useradd", "--system", "--user-group", "--no-create-home", "--home-dir", "/nonexistent", "--shell", "/usr/sbin/nologin", name).CombinedOutput()
+		if found, err = user.Lookup(name); err != nil { // else it is there, whoever made it
+			return nil, fmt.Errorf("make the account %s, which engines run as: %w: %s; make it yourself, or name another with -account", name, failed, out)
 		}
-		created = true
-		found, err = user.Lookup(account)
 	}
 	if err != nil {
-		return created, fmt.Errorf("look up the account %s: %w", account, err)
+		return nil, fmt.Errorf("look up the account %s: %w", name, err)
 	}
 	uid, _ := strconv.Atoi(found.Uid)
 	gid, _ := strconv.Atoi(found.Gid)
 	if uid == 0 {
-		return created, fmt.Errorf("the account %s is root, and no engine may run as root; name another with -account", account)
+		return nil, fmt.Errorf("the account %s is root, and no engine may run as root; name another with -account", name)
 	}
 	for _, folder := range folders {
 		if err := give(folder, uid, gid); err != nil {
-			return created, err
+			return nil, err
 		}
 	}
-	if err := errors.Join(syscall.Setgroups(nil), syscall.Setgid(gid), syscall.Setuid(uid)); err != nil {
-		return created, fmt.Errorf("become %s: %w", account, err)
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+}
+
+// become turns this process into an account, for good: no engine runs as root, and root never writes where a site could have laid
+// something.
+func become(account *syscall.Credential) error {
+	if err := errors.Join(syscall.Setgroups(nil), syscall.Setgid(int(account.Gid)), syscall.Setuid(int(account.Uid))); err != nil {
+		return fmt.Errorf("become the account %d: %w", account.Uid, err)
 	}
 	// Without this, /proc/self belongs to root after the change, and the launcher could not be found there.
-	return created, unix.Prctl(unix.PR_SET_DUMPABLE, 1, 0, 0, 0)
+	return unix.Prctl(unix.PR_SET_DUMPABLE, 1, 0, 0, 0)
 }
 
 // give makes a folder with all that leads to it, and lets the account have what was made. A folder that is there already must be
@@ -54,24 +59,7 @@ func become(account string, folders ...string) (created bool, err error) {
 func give(folder string, uid, gid int) error {
 	info, err := os.Stat(folder)
 	if errors.Is(err, fs.ErrNotExist) {
-		made := folder
-		for parent := filepath.Dir(folder); parent != made; parent = filepath.Dir(parent) {
-			if _, err := os.Stat(parent); err == nil {
-				break
-			}
-			made = parent
-		}
-		if err := os.MkdirAll(folder, 0o755); err != nil {
-			return err
-		}
-		for path := folder; ; path = filepath.Dir(path) {
-			if err := os.Chown(path, uid, gid); err != nil {
-				return err
-			}
-			if path == made {
-				return nil
-			}
-		}
+		return makeFor(folder, uid, gid)
 	}
 	if err != nil {
 		return err
@@ -92,4 +80,25 @@ func give(folder string, uid, gid int) error {
 		return fmt.Errorf("%s belongs to %s; start the service with -account %s, or choose another folder with -home", folder, name, name)
 	}
 	return os.Chown(folder, uid, gid)
+}
+
+func makeFor(folder string, uid, gid int) error {
+	made := folder
+	for parent := filepath.Dir(folder); parent != made; parent = filepath.Dir(parent) {
+		if _, err := os.Stat(parent); err == nil {
+			break
+		}
+		made = parent
+	}
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	for path := folder; ; path = filepath.Dir(path) {
+		if err := os.Chown(path, uid, gid); err != nil {
+			return err
+		}
+		if path == made {
+			return nil
+		}
+	}
 }

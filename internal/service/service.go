@@ -64,13 +64,14 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	if os.Geteuid() == 0 {
-		created, err := become(o.Account, o.Home.Engines, o.Home.Dir)
+		account, err := Account(o.Account, o.Home.Engines, o.Home.Dir)
 		if err != nil {
 			return err
 		}
-		if created {
-			fmt.Fprintf(o.Out, "made the system account %s: the service and all engines run as it, never as root\n", o.Account)
+		if err := become(account); err != nil {
+			return err
 		}
+		fmt.Fprintf(o.Out, "started by root; from here on the service and all engines run as the account %s\n", o.Account)
 	}
 	apiListeners, apiPort, err := openAPI(o.Home)
 	if err != nil {

@@ -1,0 +1,138 @@
+package engine_test
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"syscall"
+	"testing"
+	"time"
+
+	_ "github.com/go-sql-driver/mysql"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vessik/internal/engine"
+	"vessik/test/ground"
+)
+
+func TestMain(m *testing.M) { os.Exit(ground.Main(m)) }
+
+var ctx = context.Background()
+
+func TestEnginesTellTheirVersions(t *testing.T) {
+	for _, id := range engine.IDs("") {
+		e := ground.Engine(t, id)
+		assert.Regexp(t, `^\d+\.\d+\.\d+$`, e.Version, id)
+		assert.NotEmpty(t, e.Packages, id)
+		assert.Positive(t, e.SizeBytes, id)
+	}
+}
+
+// As another account would, over TCP.
+func connect(t *testing.T, d *engine.DatabaseServer, user, password string) *sql.DB {
+	pool, err := sql.Open("mysql", fmt.Sprintf("%s:%s@tcp(127.0.0.1:%d)/", user, password, d.Port))
+	require.NoError(t, err)
+	t.Cleanup(func() { pool.Close() })
+	return pool
+}
+
+func TestADatabaseServerLetsOnlyKnownUsersIn(t *testing.T) {
+	d := ground.Database(t)
+	for _, user := range []string{"root", "", "mysql", "mariadb.sys"} {
+		assert.Error(t, connect(t, d, user, "").Ping(), "%q without a password", user)
+	}
+	rows, err := d.Admin().Query("SELECT User, Host FROM mysql.global_priv WHERE User NOT IN ('mariadb.sys') AND User NOT LIKE 'garden%'")
+	require.NoError(t, err)
+	defer rows.Close()
+	for rows.Next() {
+		var user, host string
+		require.NoError(t, rows.Scan(&user, &host))
+		assert.Equal(t, "root localhost", user+" "+host)
+	}
+}
+
+func TestADatabaseUserHasItsOwnDatabaseAndNoOther(t *testing.T) {
+	d := ground.Database(t)
+	require.NoError(t, d.CreateDatabase(ctx, "garden_a", "garden_a", `it's "a" \ secret`))
+	require.NoError(t, d.CreateDatabase(ctx, "gardenXa", "gardenXa", "another"))
+	pool, err := sql.Open("mysql", "garden_a:it's \"a\" \\ secret@tcp(127.0.0.1:"+strconv.Itoa(d.Port)+")/garden_a")
+	require.NoError(t, err)
+	defer pool.Close()
+	_, err = pool.Exec("CREATE TABLE own (a INT)")
+	require.NoError(t, err)
+	for _, statement := range []string{"SELECT * FROM mysql.user", "USE gardenXa", "CREATE TABLE gardenXa.x (a INT)", "CREATE DATABASE gardenYa", "CREATE USER x", "GRANT ALL ON *.* TO garden_a@'127.0.0.1'", "SELECT 1 INTO OUTFILE '/tmp/x'"} {
+		_, err := pool.Exec(statement)
+		assert.Error(t, err, "%s: _ must not stand for any letter", statement)
+	}
+	has, err := d.HasDatabase(ctx, "garden_a", "nobody")
+	require.NoError(t, err)
+	assert.True(t, has)
+	require.NoError(t, d.DropDatabase(ctx, "garden_a", "garden_a"))
+	require.NoError(t, d.DropDatabase(ctx, "garden_a", "garden_a"), "it bears absence")
+	has, err = d.HasDatabase(ctx, "garden_a", "garden_a")
+	require.NoError(t, err)
+	assert.False(t, has)
+	has, err = d.HasDatabase(ctx, "gardenXa", "gardenXa")
+	require.NoError(t, err)
+	assert.True(t, has, "its neighbour stays")
+}
+
+// page is a virtual host that answers with its own name.
+func page(name string, port int) *engine.VirtualHost {
+	return &engine.VirtualHost{Port: port, Text: fmt.Sprintf("server { listen 127.0.0.1:%d; location / { return 200 %q; } }\n", port, name)}
+}
+
+func answer(port int) string {
+	response, err := http.Get("http://127.0.0.1:" + strconv.Itoa(port))
+	if err != nil {
+		return "nothing"
+	}
+	defer response.Body.Close()
+	text, _ := io.ReadAll(response.Body)
+	return string(text)
+}
+
+func TestAWebServerServesManyAndLeavesOutWhatItRefuses(t *testing.T) {
+	dir := ground.Folder(t)
+	w, err := engine.NewWebServer(ground.Supervisor(), ground.Engine(t, "nginx-1.22"), filepath.Join(dir, "run"), filepath.Join(dir, "log"))
+	require.NoError(t, err)
+	defer w.Stop()
+	a, b, c := ground.FreePort(t), ground.FreePort(t), ground.FreePort(t)
+
+	broken, err := w.Apply(ctx, map[string]*engine.VirtualHost{"a": page("fern", a), "b": page("moss", b)})
+	require.NoError(t, err)
+	assert.Empty(t, broken)
+	assert.Equal(t, "fern", answer(a), "what Apply names listens when it returns")
+	assert.Equal(t, "moss", answer(b))
+	main := w.PID()
+
+	bad := page("rot", c)
+	bad.Text += "garden_gate open;\n"
+	foreign, err := net.Listen("tcp4", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer foreign.Close()
+	broken, err = w.Apply(ctx, map[string]*engine.VirtualHost{"a": nil, "bad": bad, "c": page("seed", c), "taken": page("x", foreign.Addr().(*net.TCPAddr).Port)})
+	require.NoError(t, err)
+	require.Len(t, broken, 2)
+	assert.ErrorContains(t, broken["bad"], `unknown directive "garden_gate"`)
+	assert.ErrorContains(t, broken["bad"], "garden_gate open;", "the line itself")
+	assert.ErrorIs(t, broken["taken"], engine.ErrPortTaken)
+	assert.Equal(t, "nothing", answer(a), "withdrawn")
+	assert.Equal(t, "moss", answer(b))
+	assert.Equal(t, "seed", answer(c))
+	assert.Equal(t, main, w.PID(), "a reload, not a restart")
+	assert.Equal(t, []string{"b", "c"}, w.Sites())
+
+	require.NoError(t, syscall.Kill(main, syscall.SIGKILL))
+	assert.Eventually(t, func() bool { return answer(b) == "moss" && w.PID() != main && w.PID() != 0 }, 10*time.Second, 10*time.Millisecond, "killed, and back although its workers held the ports")
+	_, err = w.Apply(ctx, map[string]*engine.VirtualHost{"b": nil, "c": nil})
+	require.NoError(t, err)
+	assert.Equal(t, "nothing", answer(b))
+}

@@ -1,0 +1,112 @@
+package kit_test
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vessik/internal/core/rewrite"
+	"vessik/internal/core/site"
+	"vessik/internal/kit"
+	"vessik/test/ground"
+)
+
+func TestMain(m *testing.M) { os.Exit(ground.Main(m)) }
+
+var ctx = context.Background()
+
+func TestADumpLoadsToTheSameRows(t *testing.T) {
+	d := ground.Database(t)
+	for _, name := range []string{"dump_from", "dump_to"} {
+		require.NoError(t, d.CreateDatabase(ctx, name, name, "garden-gate-77"))
+	}
+	from, to := d.Open("dump_from"), d.Open("dump_to")
+	defer from.Close()
+	defer to.Close()
+	_, err := from.Exec("CREATE TABLE `odd ``name` (id BIGINT AUTO_INCREMENT PRIMARY KEY, t LONGTEXT, b BLOB, d DATETIME DEFAULT '0000-00-00 00:00:00', n INT NULL) CHARSET utf8mb4 COLLATE utf8mb4_unicode_520_ci; CREATE TABLE empty (a INT)")
+	if err != nil { // strict mode has no zero dates
+		_, err = from.Exec("SET SQL_MODE=''; CREATE TABLE `odd ``name` (id BIGINT AUTO_INCREMENT PRIMARY KEY, t LONGTEXT, b BLOB, d DATETIME NULL, n INT NULL) CHARSET utf8mb4 COLLATE utf8mb4_unicode_520_ci; CREATE TABLE empty (a INT)")
+	}
+	require.NoError(t, err)
+	texts := []string{"plain", "it's \"quoted\"; -- not a comment", "line\nbreak\r\t\x00\x1a", `back\slash \' \n`, "🌿 Ärger", strings.Repeat("long ", 50000), ""}
+	for i, text := range texts {
+		_, err := from.Exec("INSERT INTO `odd ``name` (t, b, d, n) VALUES (?, ?, '2026-11-23 07:00:00', ?)", text, []byte{0xff, byte(i), 0x27, 0x5c}, nil)
+		require.NoError(t, err)
+	}
+	for range 450 { // more than one statement's worth
+		_, err := from.Exec("INSERT INTO empty VALUES (7)")
+		require.NoError(t, err)
+	}
+	var dump, again bytes.Buffer
+	require.NoError(t, kit.Dump(ctx, from, &dump))
+	statements, err := rewrite.Statements(dump.String())
+	require.NoError(t, err)
+	for _, statement := range statements {
+		_, err := to.Exec(statement)
+		require.NoError(t, err, statement[:min(len(statement), 200)])
+	}
+	require.NoError(t, kit.Dump(ctx, to, &again))
+	assert.Equal(t, dump.String(), again.String())
+	var text string
+	require.NoError(t, to.QueryRow("SELECT t FROM `odd ``name` WHERE id=3").Scan(&text))
+	assert.Equal(t, texts[2], text)
+}
+
+func TestAReleaseIsPreparedOnceAndDrawnFrom(t *testing.T) {
+	d := ground.Database(t)
+	release, php := ground.Engine(t, "wordpress-6.1"), ground.Engine(t, "php-8.2")
+	shelf := kit.Shelf{Dir: filepath.Join(ground.Folder(t), "shelf")}
+	prepared, err := shelf.Prepare(ctx, release, php, d)
+	require.NoError(t, err)
+	again, err := shelf.Prepare(ctx, release, php, d)
+	require.NoError(t, err)
+	assert.Same(t, prepared, again)
+	assert.NoFileExists(t, filepath.Join(prepared.Tree, "wp-config.php"), "no secret is on the shelf")
+	bundle, err := os.ReadFile(filepath.Join(prepared.Tree, "wp-includes/certificates/ca-bundle.crt"))
+	require.NoError(t, err)
+	assert.Contains(t, string(bundle), "BEGIN CERTIFICATE")
+	leftovers, err := filepath.Glob(filepath.Join(shelf.Dir, ".partial*"))
+	require.NoError(t, err)
+	assert.Empty(t, leftovers)
+	var scratch int
+	require.NoError(t, d.Admin().QueryRow("SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME LIKE 'vessik%'").Scan(&scratch))
+	assert.Zero(t, scratch, "no scratch database is left")
+
+	require.NoError(t, d.CreateDatabase(ctx, "drawn", "drawn", "garden-gate-77"))
+	pool := d.Open("drawn")
+	defer pool.Close()
+	s := site.Site{Name: "drawn", Title: `Fern's & <Moss>`, Admin: site.Admin{User: "head-keeper", Email: "ines@fernhollow.example", Password: "it's a \"password\""}}
+	s.AdminHash, err = prepared.Load(ctx, pool, s, "http://drawn.localhost:20080/")
+	require.NoError(t, err)
+	one := func(query string) (value string) {
+		require.NoError(t, pool.QueryRow(query).Scan(&value), query)
+		return value
+	}
+	for _, option := range []string{"siteurl", "home"} {
+		assert.Equal(t, "http://drawn.localhost:20080", one("SELECT option_value FROM wp_options WHERE option_name='"+option+"'"))
+	}
+	assert.Equal(t, "/%postname%/", one("SELECT option_value FROM wp_options WHERE option_name='permalink_structure'"))
+	assert.Equal(t, "head-keeper ines@fernhollow.example", one("SELECT CONCAT(user_login, ' ', user_email) FROM wp_users"))
+	title, err := kit.Title(ctx, pool)
+	require.NoError(t, err)
+	assert.Equal(t, s.Title, title)
+	var whole bytes.Buffer
+	require.NoError(t, kit.Dump(ctx, pool, &whole))
+	assert.NotContains(t, whole.String(), "vessik.invalid", "nothing of the image's own address or administrator is left")
+	assert.NotContains(t, whole.String(), "vessik-administrator")
+	assert.NotContains(t, whole.String(), "VESSIK-TITLE")
+	changed, err := kit.PasswordChanged(ctx, pool, s)
+	require.NoError(t, err)
+	assert.False(t, changed)
+	_, err = pool.Exec("UPDATE wp_users SET user_pass=MD5('another')")
+	require.NoError(t, err)
+	changed, err = kit.PasswordChanged(ctx, pool, s)
+	require.NoError(t, err)
+	assert.True(t, changed)
+}

@@ -1,0 +1,158 @@
+package records_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vessik/internal/core/check"
+	"vessik/internal/core/plan"
+	"vessik/internal/core/site"
+	"vessik/internal/records"
+	"vessik/test/ground"
+)
+
+func TestMain(m *testing.M) { os.Exit(ground.Main(m)) }
+
+var ctx = context.Background()
+
+func open(t *testing.T) *records.Records {
+	server := ground.Database(t)
+	_, err := server.Admin().Exec("DROP DATABASE IF EXISTS " + records.Database)
+	require.NoError(t, err)
+	require.NoError(t, func() error {
+		_, err := records.Open(ctx, server.Admin(), server.OpenWithTimes(records.Database))
+		return err
+	}())
+	r, err := records.Open(ctx, server.Admin(), server.OpenWithTimes(records.Database)) // migrations are not repeated
+	require.NoError(t, err)
+	return r
+}
+
+func garden(name string, port int) site.Site {
+	return site.Site{Name: name, Title: "Ärger & Fern’s \"Garden\" 🌿", State: site.Provisioning, Domain: name + ".localhost", Folder: "/srv/" + name, Port: port,
+		Stack: site.Stack{PHP: "php-8.2", Web: "nginx-1.22", Database: "mariadb-10.11"}, Database: site.Database{Name: name, User: name, Password: "p'\\w"}, CreatedAt: time.Now().UTC().Truncate(time.Millisecond)}
+}
+
+func begin(r *records.Records, sites ...site.Site) (*records.Operation, error) {
+	names, plans := []string{}, map[string][]plan.Step{}
+	for _, s := range sites {
+		names = append(names, s.Name)
+		plans[s.Name] = plan.For(plan.New, false)
+	}
+	return r.Begin(ctx, plan.New, false, sites, names, plans)
+}
+
+func TestWhatIsWrittenIsFoundAgain(t *testing.T) {
+	r := open(t)
+	s := garden("fernhollow", 21000)
+	o, err := begin(r, s)
+	require.NoError(t, err)
+	found, err := r.Sites(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []site.Site{s}, found)
+
+	require.NoError(t, r.SaveStep(ctx, o.ID, s.Name, 1, plan.Entry{State: plan.Active, Note: `{"inode":7}`}))
+	unfinished, err := r.Unfinished(ctx)
+	require.NoError(t, err)
+	require.Len(t, unfinished, 1)
+	steps := unfinished[0].Sites[0].Steps
+	assert.Equal(t, plan.Entry{Step: plan.Reserve, State: plan.Done}, steps[0], "reserved with the plan")
+	assert.Equal(t, plan.Entry{Step: plan.LayOut, State: plan.Active, Note: `{"inode":7}`}, steps[1])
+	assert.Equal(t, plan.Pending, steps[len(steps)-1].State)
+
+	s.State, s.Reason = site.Running, "none"
+	require.NoError(t, r.SaveSite(ctx, s))
+	require.NoError(t, r.SaveReport(ctx, o.ID, check.Skipped(s.Name, "first")))
+	require.NoError(t, r.SaveReport(ctx, o.ID, check.Skipped(s.Name, "second")))
+	require.NoError(t, r.SavePart(ctx, o.ID, records.OperationSite{Site: s.Name, State: records.OperationDone, Problem: "äöü"}))
+	now := time.Now().UTC().Truncate(time.Millisecond)
+	require.NoError(t, r.Finish(ctx, records.Operation{ID: o.ID, State: records.OperationDone, FinishedAt: &now}))
+	again, err := r.Operation(ctx, o.ID)
+	require.NoError(t, err)
+	assert.Equal(t, now, *again.FinishedAt)
+	assert.Equal(t, "äöü", again.Sites[0].Problem)
+	assert.Equal(t, "second", again.Sites[0].Report.Checks[0].Observed, "the newest report")
+	reports, err := r.LatestReports(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "second", reports[s.Name].Checks[0].Observed)
+	unfinished, err = r.Unfinished(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, unfinished)
+	_, err = r.Operation(ctx, "4711")
+	assert.ErrorIs(t, err, records.ErrNotFound)
+}
+
+func TestAReservationIsAllOrNothing(t *testing.T) {
+	r := open(t)
+	first := garden("fernhollow", 21000)
+	_, err := begin(r, first)
+	require.NoError(t, err)
+	for kind, change := range map[string]func(*site.Site){
+		"name":          func(s *site.Site) { s.Name = first.Name },
+		"domain":        func(s *site.Site) { s.Domain = first.Domain },
+		"port":          func(s *site.Site) { s.Port = first.Port },
+		"folder":        func(s *site.Site) { s.Folder = first.Folder },
+		"database":      func(s *site.Site) { s.Database.Name = "FERNHOLLOW" },
+		"database user": func(s *site.Site) { s.Database.User = first.Database.User },
+	} {
+		t.Run(kind, func(t *testing.T) {
+			good, bad := garden("good", 21001), garden("bad", 21002)
+			change(&bad)
+			_, err := begin(r, good, bad)
+			var taken *records.ErrTaken
+			require.ErrorAs(t, err, &taken)
+			assert.Equal(t, kind, taken.Kind)
+			sites, err := r.Sites(ctx)
+			require.NoError(t, err)
+			assert.Len(t, sites, 1, "the good one is not there either")
+			operations, err := r.Operations(ctx, 0)
+			require.NoError(t, err)
+			assert.Len(t, operations, 1, "nor is an operation")
+		})
+	}
+	require.NoError(t, r.Forget(ctx, first.Name))
+	_, err = begin(r, first)
+	assert.NoError(t, err, "all of it is free again")
+}
+
+func TestManyWantOnePort(t *testing.T) {
+	r := open(t)
+	var won atomic.Int64
+	var group sync.WaitGroup
+	for i := range 12 {
+		group.Go(func() {
+			if _, err := begin(r, garden(fmt.Sprintf("garden-%d", i), 21000)); err == nil {
+				won.Add(1)
+			} else {
+				assert.ErrorAs(t, err, new(*records.ErrTaken))
+			}
+		})
+	}
+	group.Wait()
+	assert.EqualValues(t, 1, won.Load())
+}
+
+func TestOldReportsGo(t *testing.T) {
+	r := open(t)
+	o, err := begin(r, garden("fernhollow", 21000), garden("moss-archive", 21001))
+	require.NoError(t, err)
+	require.NoError(t, r.SaveReport(ctx, o.ID, check.Skipped("moss-archive", "kept")))
+	for i := range 120 {
+		require.NoError(t, r.SaveReport(ctx, o.ID, check.Skipped("fernhollow", fmt.Sprint(i))))
+	}
+	var count int
+	require.NoError(t, ground.Database(t).Admin().QueryRow("SELECT COUNT(*) FROM vessik.reports WHERE site='fernhollow'").Scan(&count))
+	assert.Less(t, count, 101)
+	reports, err := r.LatestReports(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "119", reports["fernhollow"].Checks[0].Observed)
+	assert.Equal(t, "kept", reports["moss-archive"].Checks[0].Observed)
+}

@@ -1,0 +1,106 @@
+package service
+
+import (
+	"bytes"
+	"encoding/json"
+	"net"
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vessik/internal/provision"
+)
+
+func TestProgressIsToldInQuarters(t *testing.T) {
+	var out bytes.Buffer
+	say := Lines(&out)
+	say("asking", 0)
+	for i := range 101 {
+		say("downloading", float64(i)/100)
+	}
+	say("unpacking", -1)
+	assert.Equal(t, "asking\ndownloading\ndownloading, 25%\ndownloading, 50%\ndownloading, 75%\ndownloading, 100%\nunpacking\n", out.String())
+}
+
+func TestAHeldGatewayPortIsNamedAndNoOtherChosen(t *testing.T) {
+	listener, err := net.Listen("tcp4", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer listener.Close()
+	_, err = openGateway(portOf([]net.Listener{listener}))
+	require.Error(t, err)
+	assert.ErrorContains(t, err, "service.test (process")
+	fresh, err := openGateway(0)
+	require.NoError(t, err)
+	for _, each := range fresh {
+		each.Close()
+	}
+	again, err := openGateway(portOf(fresh))
+	require.NoError(t, err, "a home's own port is taken up again")
+	for _, each := range again {
+		each.Close()
+	}
+}
+
+func TestTheAPIKeepsItsPort(t *testing.T) {
+	home := provision.Home{Dir: t.TempDir()}
+	first, port, err := openAPI(home)
+	require.NoError(t, err)
+	_, other, err := openAPI(provision.Home{Dir: t.TempDir()})
+	require.NoError(t, err)
+	assert.NotEqual(t, port, other, "taken: the next free one")
+	for _, each := range first {
+		each.Close()
+	}
+	again, port2, err := openAPI(home)
+	require.NoError(t, err)
+	assert.Equal(t, port, port2)
+	for _, each := range again {
+		each.Close()
+	}
+}
+
+func TestTokensAreMadeOnceAndSecret(t *testing.T) {
+	home := provision.Home{Dir: t.TempDir()}
+	token, err := tokenOf(home)
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, len(token), 40)
+	again, err := tokenOf(home)
+	require.NoError(t, err)
+	assert.Equal(t, token, again)
+	info, err := os.Stat(home.TokenFile())
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+}
+
+func TestFoldersAreGivenToTheAccount(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root gives folders away")
+	}
+	dir := t.TempDir()
+	const nobody = 65534
+	owner := func(path string) int {
+		info, err := os.Stat(path)
+		require.NoError(t, err)
+		return int(info.Sys().(*syscall.Stat_t).Uid)
+	}
+	require.NoError(t, give(filepath.Join(dir, "a/b/c"), nobody, nobody))
+	assert.Equal(t, nobody, owner(filepath.Join(dir, "a")), "with what was made on the way")
+	assert.Equal(t, nobody, owner(filepath.Join(dir, "a/b/c")))
+	assert.Equal(t, 0, owner(dir), "and nothing else")
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "mine/x"), 0o755))
+	assert.ErrorContains(t, give(filepath.Join(dir, "mine"), nobody, nobody), "belongs to root", "a filled folder of somebody else is left alone")
+	_, err := Account("root", filepath.Join(dir, "r"))
+	assert.ErrorContains(t, err, "no engine may run as root")
+}
+
+func TestTheDocumentIsJSON(t *testing.T) {
+	text, err := Document()
+	require.NoError(t, err)
+	var document map[string]any
+	require.NoError(t, json.Unmarshal(text, &document))
+	assert.Equal(t, "3.1.0", document["openapi"])
+}
