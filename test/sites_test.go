@@ -375,6 +375,10 @@ func TestABrokenIntoSiteReachesNothingElse(t *testing.T) {
 	if (stream_socket_client('unix://'.$h.'/run/sockets/` + strconv.Itoa(neighbour.Port) + `.sock')) echo "LEAK socket\n";
 	if (strpos(shell_exec('perl -MSocket -e \'print "in" if socket(my $s, AF_UNIX, SOCK_STREAM, 0)\''), 'in') !== false) echo "LEAK unix socket\n";
 	for ($p = 2; $p < 4194304; $p += 1) { if ($p > 60000) break; if (posix_getpgid($p) !== false && $p !== getmypid() && posix_kill($p, 0) && posix_getsid($p) !== posix_getsid(0)) { echo "LEAK signal\n"; break; } }
+	$l = $h.'/logs/sites/fernhollow';
+	if (unlink($l.'/access.log') || rename($l.'/web.log', $l.'/x') || symlink('/etc/hostname', $l.'/y') || file_put_contents($l.'/access.log', 'x') || file_put_contents($l.'/z', 'x')) echo "LEAK logs\n";
+	if (file_put_contents($h.'/run/php/fernhollow/prepend.php', '<?php') || file_put_contents($h.'/run/php/fernhollow/start.log', 'x')) echo "LEAK configuration\n";
+	echo error_log('noted') ? "logged\n" : "no log\n";
 	mysqli_report(MYSQLI_REPORT_OFF);
 	$db = mysqli_connect('127.0.0.1:` + strconv.Itoa(mine.Database.Port) + `', '` + mine.Database.User + `', '` + mine.Database.Password + `');
 	echo $db ? "connected\n" : "no database\n";
@@ -386,6 +390,7 @@ func TestABrokenIntoSiteReachesNothingElse(t *testing.T) {
 	status, page, _ := get(t, mine.URL+"attack.php")
 	assert.Equal(t, 200, status)
 	assert.Contains(t, page, "connected\n")
+	assert.Contains(t, page, "logged\n", "its own log is open to it")
 	assert.Contains(t, page, "done\n")
 	assert.NotContains(t, page, "LEAK")
 	require.NoError(t, os.Symlink(filepath.Join(neighbour.Folder, "wp-config.php"), filepath.Join(mine.Folder, "bait.txt")))

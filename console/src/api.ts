@@ -55,15 +55,28 @@ export const useReports = () =>
 export const ask = (verb: Verb, names: string[], keepFiles = false) =>
   call<Operation>("POST", `/sites/${verb}`, { names, keep_files: keepFiles || undefined })
 
+// useVisible tells whether this page is looked at. A browser allows few streams to one host: a hidden page holds none.
+function useVisible() {
+  const [visible, setVisible] = useState(!document.hidden)
+  useEffect(() => {
+    const look = () => setVisible(!document.hidden)
+    document.addEventListener("visibilitychange", look)
+    return () => document.removeEventListener("visibilitychange", look)
+  }, [])
+  return visible
+}
+
 // useChanges keeps everything fresh by the service's own events.
 export function useChanges(signedIn: boolean) {
+  const visible = useVisible()
   useEffect(() => {
-    if (!signedIn) return
+    if (!signedIn || !visible) return
+    queries.invalidateQueries()
     const source = new EventSource("/api/v1/events")
     source.addEventListener("change", () => queries.invalidateQueries())
     source.onerror = () => queries.invalidateQueries({ queryKey: ["status"] })
     return () => source.close()
-  }, [signedIn])
+  }, [signedIn, visible])
 }
 
 // Live is what running operations say of each site at this moment.
@@ -75,10 +88,11 @@ export interface Live {
   problem?: string
 }
 
-// useLive follows every running operation by its event stream.
+// useLive follows the newest running operations by their event streams.
 export function useLive(): Map<string, Live> {
   const operations = useOperations().data
-  const running = (operations ?? []).filter((o) => o.state === "running").map((o) => o.id).sort().join(",")
+  const visible = useVisible()
+  const running = (operations ?? []).filter((o) => visible && o.state === "running").slice(0, 3).map((o) => o.id).sort().join(",")
   const [live, setLive] = useState(new Map<string, Live>())
   useEffect(() => {
     const sources = running.split(",").filter(Boolean).map((id) => {

@@ -19,7 +19,7 @@ import (
 type PHPPlace struct {
 	Dir    string // generated files, read only to the site
 	Temp   string
-	Logs   string
+	Logs   string // the site writes the two logs of PHP in there, and cannot touch another file or the folder
 	Mail   string // where the mail that the site sends is kept
 	Socket string // held by the service; in a folder that the site cannot reach
 	Probe  string // the file that answers checks
@@ -43,6 +43,10 @@ func StartPHP(ctx context.Context, supervisor *proc.Supervisor, e *Engine, s sit
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, err
 		}
+	}
+	logs, err := ownLogs(place.Logs)
+	if err != nil {
+		return nil, err
 	}
 	extensionDir, extensions, err := extensionsOf(e)
 	if err != nil {
@@ -73,14 +77,14 @@ func StartPHP(ctx context.Context, supervisor *proc.Supervisor, e *Engine, s sit
 		listener.Close()
 		return nil, err
 	}
-	log := filepath.Join(place.Logs, "php-fpm.log")
+	log := logs[0]
 	started := logSize(log)
 	master.process, err = supervisor.Start(ctx, proc.Spec{Name: "php of " + s.Name, Program: e.Program("php-fpm"),
 		Arguments: []string{"--nodaemonize", "-c", filepath.Join(place.Dir, "php.ini"), "--fpm-config", filepath.Join(place.Dir, "php-fpm.conf")},
 		Env:       []string{"FPM_SOCKETS=" + place.Socket + "=3", "PHP_INI_SCAN_DIR=", "PATH=/usr/local/bin:/usr/bin:/bin", "TMPDIR=" + place.Temp},
-		Dir:       place.Temp, Log: filepath.Join(place.Logs, "php-start.log"), Files: []*os.File{master.handed},
+		Dir:       place.Temp, Log: filepath.Join(place.Dir, "start.log"), Files: []*os.File{master.handed},
 		Confine: &proc.Confinement{ReadFolders: []string{e.Root(), place.Dir}, ReadFiles: []string{place.Probe},
-			WriteFolders: []string{s.Folder, place.Temp, place.Logs, place.Mail}},
+			WriteFolders: []string{s.Folder, place.Temp, place.Mail}, WriteFiles: logs},
 		Ready:       func(context.Context) error { return saysReady(log, &started) },
 		StartWithin: 20 * time.Second, Grace: 3 * time.Second, Attempts: 6,
 		GivenUp: func(err error) { master.closeSocket(); givenUp(err) },
@@ -90,6 +94,20 @@ func StartPHP(ctx context.Context, supervisor *proc.Supervisor, e *Engine, s sit
 		return nil, err
 	}
 	return master, nil
+}
+
+// ownLogs makes the logs that a site's PHP writes. They are there before it starts, so that it needs no right to make files beside
+// them: in a folder that it could change, it could turn the web server's logs into links to anything.
+func ownLogs(folder string) ([]string, error) {
+	logs := []string{filepath.Join(folder, "php-fpm.log"), filepath.Join(folder, "php-error.log")}
+	for _, path := range logs {
+		file, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+		if err != nil {
+			return nil, err
+		}
+		file.Close()
+	}
+	return logs, nil
 }
 
 // extensionsOf lists the shared extensions that an engine brings.

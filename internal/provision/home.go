@@ -8,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 	"syscall"
+
+	"vessik/internal/core/site"
 )
 
 // Home is the folder that everything of one service lives in.
@@ -52,8 +54,13 @@ func (h Home) ExtraFile(site string) string { return h.path("hosts", site+".conf
 
 func (h Home) siteLogs(site string) string { return h.path("logs", "sites", site) }
 
-// prepare makes the folders, so that nobody else can look into them.
-func (h Home) prepare() error {
+// Prepare makes the folders, so that nobody else can look into them.
+func (h Home) Prepare() error {
+	for _, dir := range []string{h.Dir, h.Engines} {
+		if site.UnsafeInPath(dir) {
+			return fmt.Errorf("%q has characters that a web server's configuration cannot hold: choose a folder without quotes, $, \\, ;, %%, braces, brackets and wildcards", dir)
+		}
+	}
 	const longest = 70 // leaves room for the sockets below it, see unix(7)
 	if len(h.Dir) > longest {
 		return fmt.Errorf("the home folder's path is %d bytes long, and %d is the most: choose a shorter one with -home", len(h.Dir), longest)

@@ -50,6 +50,7 @@ type Provisioner struct {
 	databases map[string]*engine.DatabaseServer
 	webs      map[string]*engine.WebServer
 
+	saving     sync.Mutex // a site's changes reach the records in the order in which they were made
 	mu         sync.Mutex
 	requests   sync.Mutex // one request is judged and reserved at a time
 	sites      map[string]site.Site
@@ -62,7 +63,7 @@ type Provisioner struct {
 
 // Open takes the home, ends what a dead service left in it, and opens its records. The gateway's port must be settled before.
 func Open(ctx context.Context, home Home, settings Settings, log *slog.Logger, progress engine.Progress) (*Provisioner, error) {
-	if err := home.prepare(); err != nil {
+	if err := home.Prepare(); err != nil {
 		return nil, err
 	}
 	lock, err := home.lock()
@@ -218,6 +219,8 @@ func (p *Provisioner) setState(ctx context.Context, name string, state site.Stat
 }
 
 func (p *Provisioner) change(ctx context.Context, name string, edit func(*site.Site) error) error {
+	p.saving.Lock()
+	defer p.saving.Unlock()
 	p.mu.Lock()
 	s, ok := p.sites[name]
 	if !ok {
@@ -302,13 +305,7 @@ func (p *Provisioner) web(id string) (*engine.WebServer, error) {
 	return w, nil
 }
 
-// PrepareDefaults makes the engines of the usual stack be there and runs what they share, so that the first site does not wait.
-func (p *Provisioner) PrepareDefaults(ctx context.Context, progress engine.Progress) error {
-	_, err := p.Store.Ensure(ctx, engine.IDs(""), progress)
-	return err
-}
-
-// Running engines' process ids, for those who list engines.
+// Running is the process ids of running engines, by engine.
 func (p *Provisioner) Running() map[string][]int {
 	running := map[string][]int{}
 	p.engineMu.Lock()

@@ -17,7 +17,7 @@ import (
 func TestAHomeIsPrivateAndHeldByOne(t *testing.T) {
 	home, err := NewHome(filepath.Join(t.TempDir(), "h"), "/engines")
 	require.NoError(t, err)
-	require.NoError(t, home.prepare())
+	require.NoError(t, home.Prepare())
 	info, err := os.Stat(home.Dir)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
@@ -30,7 +30,9 @@ func TestAHomeIsPrivateAndHeldByOne(t *testing.T) {
 	lock.Close()
 	assert.False(t, home.InUse(), "a lock ends with its process, in whatever way")
 	long, _ := NewHome("/"+strings.Repeat("h", 80), "/engines")
-	assert.ErrorContains(t, long.prepare(), "choose a shorter one")
+	assert.ErrorContains(t, long.Prepare(), "choose a shorter one")
+	odd, _ := NewHome("/srv/it's", "/engines")
+	assert.ErrorContains(t, odd.Prepare(), "cannot hold")
 }
 
 func TestSettingsAreSecretAndWhole(t *testing.T) {

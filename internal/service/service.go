@@ -73,14 +73,14 @@ func Run(ctx context.Context, o Options) error {
 		}
 		fmt.Fprintf(o.Out, "started by root; from here on the service and all engines run as the account %s\n", o.Account)
 	}
+	if err := o.Home.Prepare(); err != nil {
+		return err
+	}
 	apiListeners, apiPort, err := openAPI(o.Home)
 	if err != nil {
 		return err
 	}
 	settings.GatewayPort = portOf(gatewayListeners)
-	if err := os.MkdirAll(o.Home.Dir+"/logs", 0o700); err != nil {
-		return err
-	}
 	logFile, err := os.OpenFile(o.Home.Dir+"/logs/service.log", os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err

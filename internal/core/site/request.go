@@ -83,15 +83,17 @@ func freePort(f Facts) int {
 }
 
 var (
-	label        = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]*[a-z0-9])?$`)
-	identifier   = regexp.MustCompile(`^[A-Za-z0-9_]+$`)
-	userName     = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._@ -]*$`)
-	guessed      = []string{"admin", "administrator", "root", "user", "test", "webmaster", "wordpress"}
-	systemNames  = []string{"mysql", "sys", "information_schema", "performance_schema", "vessik", "root", "mariadb"}
-	reserved     = []string{"vessik", "localhost", "mysql", "sys", "information-schema", "performance-schema", "root", "mariadb"}
-	commonWords  = []string{"password", "passwort", "123456", "qwerty", "letmein", "welcome", "changeme", "secret", "admin"}
-	unsafeInPath = "\"'$\\`;{}%*?[]\n\r\t"
+	label       = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]*[a-z0-9])?$`)
+	identifier  = regexp.MustCompile(`^[A-Za-z0-9_]+$`)
+	userName    = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._@ -]*$`)
+	guessed     = []string{"admin", "administrator", "root", "user", "test", "webmaster", "wordpress"}
+	systemNames = []string{"mysql", "sys", "information_schema", "performance_schema", "vessik", "root", "mariadb"}
+	reserved    = []string{"vessik", "localhost", "mysql", "sys", "information-schema", "performance-schema", "root", "mariadb"}
+	commonWords = []string{"password", "passwort", "123456", "qwerty", "letmein", "welcome", "changeme", "secret", "admin"}
 )
+
+// UnsafeInPath tells whether a path has characters that an engine's configuration cannot hold, however it is quoted.
+func UnsafeInPath(path string) bool { return strings.ContainsAny(path, "\"'$\\`;{}%*?[]\n\r\t") }
 
 // Check returns everything that is wrong with a derived site, each with its field and its remedy.
 func Check(s Site, f Facts) Problems {
@@ -202,7 +204,7 @@ func (c *checker) folder(s Site, f Facts) {
 		c.add("folder", "give an absolute path", "%q is not absolute", s.Folder)
 		return
 	}
-	if strings.ContainsAny(s.Folder, unsafeInPath) {
+	if UnsafeInPath(s.Folder) {
 		c.add("folder", "choose a path without quotes, $, \\, ;, %, braces, brackets and wildcards", "%q has characters that a web server's configuration cannot hold", s.Folder)
 		return
 	}
