@@ -2,6 +2,7 @@ package site
 
 import (
 	"fmt"
+	"hash/crc32"
 	"net"
 	"net/mail"
 	"path/filepath"
@@ -61,8 +62,7 @@ func Derive(r Request, f Facts) Site {
 		Admin:  Admin{User: or(r.Admin, cut(r.Name, 50)+"-keeper"), Email: or(r.AdminEmail, "keeper@"+or(r.Name, "name")+".example"), Password: r.AdminPassword},
 	}
 	s.Kit.Version = or(r.KitVersion, first(f.Releases[s.Kit.Name]))
-	identifier := strings.ReplaceAll(r.Name, "-", "_")
-	s.Database = Database{Name: or(r.DatabaseName, identifier), User: or(r.DatabaseUser, identifier), Password: r.DatabasePassword}
+	s.Database = Database{Name: or(r.DatabaseName, databaseOf(r.Name)), User: or(r.DatabaseUser, databaseOf(r.Name)), Password: r.DatabasePassword}
 	if filepath.IsAbs(s.Folder) {
 		s.Folder = filepath.Clean(s.Folder)
 	}
@@ -70,6 +70,21 @@ func Derive(r Request, f Facts) Site {
 		s.Port = freePort(f)
 	}
 	return s
+}
+
+// grantLimit bounds a database's name as a grant has it, where each _ counts twice: it is escaped there, since it would stand for any
+// letter.
+const grantLimit = 64
+
+func grantLength(name string) int { return len(name) + strings.Count(name, "_") }
+
+// databaseOf turns a site's name into that of its database; where it would be too long, into a shorter one with a checksum.
+func databaseOf(name string) string {
+	whole := strings.ReplaceAll(name, "-", "_")
+	if grantLength(whole) <= grantLimit {
+		return whole
+	}
+	return fmt.Sprintf("%s_%08x", cut(strings.ReplaceAll(name, "-", ""), 48), crc32.ChecksumIEEE([]byte(name)))
 }
 
 func freePort(f Facts) int {
@@ -327,11 +342,11 @@ func (c *checker) database(s Site, f Facts) {
 	for _, part := range []struct {
 		field, value string
 		limit        int
-	}{{"database_name", s.Database.Name, 64}, {"database_user", s.Database.User, 80}} {
+	}{{"database_name", s.Database.Name, grantLimit}, {"database_user", s.Database.User, 80}} {
 		switch {
-		case !identifier.MatchString(part.value) || len(part.value) > part.limit:
-			if nameGood || part.value != strings.ReplaceAll(s.Name, "-", "_") {
-				c.add(part.field, fmt.Sprintf("use letters, digits and _, %d at most", part.limit), "%q cannot be used", part.value)
+		case !identifier.MatchString(part.value) || grantLength(part.value) > part.limit:
+			if nameGood || part.value != databaseOf(s.Name) {
+				c.add(part.field, fmt.Sprintf("use letters, digits and _, %d at most, where _ counts twice", part.limit), "%q cannot be used", part.value)
 			}
 		case slices.Contains(systemNames, strings.ToLower(part.value)) && !slices.Contains(reserved, s.Name):
 			c.add(part.field, "choose another", "%q belongs to the database server", part.value)

@@ -72,6 +72,7 @@ func TestBadRequestsNameTheFieldAndTheRemedy(t *testing.T) {
 		"password of the name":   {Request{Name: "moss-archive", AdminPassword: "moss-archive-2026"}, "admin_password", "contains"},
 		"database taken":         {Request{Name: "a", DatabaseName: "FERNHOLLOW"}, "database_name", "belongs to the site fernhollow"},
 		"database of the server": {Request{Name: "a", DatabaseName: "mysql"}, "database_name", "belongs to the database server"},
+		"database too long":      {Request{Name: "a", DatabaseName: strings.Repeat("a_", 22)}, "database_name", "_ counts twice"},
 		"database user taken":    {Request{Name: "a", DatabaseUser: "fernhollow"}, "database_user", "belongs to the site fernhollow"},
 		"title with a line":      {Request{Name: "a", Title: "one\ntwo"}, "title", "control characters"},
 	} {
@@ -101,6 +102,9 @@ func TestAnyFreeLabelIsEnough(t *testing.T) {
 		s := Derive(Request{Name: name}, facts())
 		if problems := Check(s, facts()); len(problems) > 0 {
 			t.Fatalf("%s: %s", name, problems)
+		}
+		if grantLength(s.Database.Name) > 64 {
+			t.Fatalf("MariaDB refuses a grant on %s", s.Database.Name)
 		}
 	})
 }
