@@ -1,10 +1,12 @@
 package test
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -52,6 +54,23 @@ func TestSitesAnswerOnTheirOwnAndThroughTheGateway(t *testing.T) {
 		require.NoError(t, err)
 		connection.Close()
 	}
+}
+
+func TestPHPHasRoomForSiteWork(t *testing.T) {
+	s := shared(t)
+	site := s.site(t, "seed-exchange")
+	script := filepath.Join(site.Folder, "room.php")
+	require.NoError(t, os.WriteFile(script, []byte(`<?php echo ini_get('memory_limit'), ' ', ini_get('upload_max_filesize'), ' ', strlen(file_get_contents('php://input')), ' ', implode(',', array_filter(['mysqli', 'pdo_mysql', 'mbstring', 'xml', 'dom', 'simplexml', 'xmlreader', 'xsl', 'curl', 'gd', 'intl', 'zip', 'exif', 'fileinfo', 'Zend OPcache', 'bcmath', 'soap'], fn($e) => !extension_loaded($e)));`), 0o644))
+	defer os.Remove(script)
+	response, err := browser.Post(site.URL+"room.php", "application/octet-stream", bytes.NewReader(make([]byte, 30<<20)))
+	require.NoError(t, err)
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	assert.Equal(t, fmt.Sprintf("256M 256M %d ", 30<<20), string(text), "limits, a large upload through the gateway, and no extension missing")
+	require.NoError(t, os.WriteFile(script, []byte("<?php echo 'changed';"), 0o644))
+	_, page, _ := get(t, site.URL+"room.php")
+	assert.Equal(t, "changed", page, "changed files are seen at once")
 }
 
 func TestNoTwoSitesShareASecret(t *testing.T) {

@@ -67,7 +67,7 @@ func main() {
 		fmt.Fprintln(os.Stderr, proc.Confine(os.Args[2:]))
 		os.Exit(exitFailed)
 	}
-	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 	code := run(ctx, os.Args[1:], os.Stdout, os.Stderr)
 	stop()
 	os.Exit(code)

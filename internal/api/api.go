@@ -100,11 +100,7 @@ func (a *API) register(api huma.API) {
 	register(api, "GET", "/sites", "list-sites", "All sites", func(_ context.Context, in *struct {
 		Secrets bool `query:"secrets" doc:"With passwords"`
 	}) (*body[[]wire.Site], error) {
-		sites := []wire.Site{}
-		for _, s := range p.Sites() {
-			sites = append(sites, a.site(s, in.Secrets))
-		}
-		return &body[[]wire.Site]{sites}, nil
+		return &body[[]wire.Site]{a.sites(p.Sites(), in.Secrets)}, nil
 	})
 	register(api, "GET", "/sites/{name}", "get-site", "One site", func(_ context.Context, in *struct {
 		Name    string `path:"name" doc:"The site's name"`
@@ -114,7 +110,7 @@ func (a *API) register(api huma.API) {
 		if !ok {
 			return nil, noSuchSite(in.Name)
 		}
-		return &body[wire.Site]{a.site(s, in.Secrets)}, nil
+		return &body[wire.Site]{a.sites([]site.Site{s}, in.Secrets)[0]}, nil
 	})
 	register(api, "POST", "/sites", "new-sites", "Make sites: all that are named, or none", func(ctx context.Context, in *body[wire.NewSites]) (*body[plan.Operation], error) {
 		operation, err := p.New(ctx, in.Body.Sites)
@@ -123,11 +119,7 @@ func (a *API) register(api huma.API) {
 	register(api, "POST", "/sites/derive", "derive-sites", "What requests would become, and what is wrong with them; changes nothing",
 		func(_ context.Context, in *body[wire.NewSites]) (*body[wire.Derived], error) {
 			sites, problems := p.Derive(in.Body.Sites)
-			derived := wire.Derived{Problems: problems}
-			for _, s := range sites {
-				derived.Sites = append(derived.Sites, a.site(s, false))
-			}
-			return &body[wire.Derived]{derived}, nil
+			return &body[wire.Derived]{wire.Derived{Sites: a.sites(sites, false), Problems: problems}}, nil
 		})
 	for _, kind := range []plan.Kind{plan.Start, plan.Stop, plan.Verify, plan.Retire} {
 		summary := map[plan.Kind]string{plan.Start: "Start sites", plan.Stop: "Stop sites", plan.Verify: "Verify sites", plan.Retire: "Retire sites: remove all that belongs to them"}[kind]
@@ -188,23 +180,23 @@ func (a *API) status() wire.Status {
 	return s
 }
 
-// site shows a site, with its passwords only if asked for.
-func (a *API) site(s site.Site, secrets bool) wire.Site {
+// sites shows sites, with their passwords only if asked for.
+func (a *API) sites(sites []site.Site, secrets bool) []wire.Site {
 	p := a.Provisioner
-	shown := wire.Site{Name: s.Name, Title: s.Title, State: s.State, Reason: s.Reason, URL: s.URL(p.GatewayPort()), Domain: s.Domain, Folder: s.Folder, DocumentRoot: s.Folder,
-		Kit: s.Kit, Stack: wire.Stack{PHP: a.stackEngine(s.Stack.PHP), Web: a.stackEngine(s.Stack.Web), Database: a.stackEngine(s.Stack.Database)}, Port: s.Port,
-		Database: wire.Database{Host: "127.0.0.1", Port: p.DatabasePort(s.Stack.Database), Name: s.Database.Name, User: s.Database.User},
-		Admin:    wire.Admin{User: s.Admin.User, Email: s.Admin.Email}, CreatedAt: s.CreatedAt}
-	if secrets {
-		shown.Database.Password, shown.Admin.Password = s.Database.Password, s.Admin.Password
+	versions := map[string]string{}
+	for _, e := range p.Store.List() {
+		versions[e.ID] = e.Version
 	}
-	return shown
-}
-
-func (a *API) stackEngine(id string) wire.StackEngine {
-	shown := wire.StackEngine{Engine: id}
-	if e, err := a.Provisioner.Store.Find(id); err == nil {
-		shown.Version = e.Version
+	part := func(id string) wire.StackEngine { return wire.StackEngine{Engine: id, Version: versions[id]} }
+	shown := make([]wire.Site, len(sites))
+	for i, s := range sites {
+		shown[i] = wire.Site{Name: s.Name, Title: s.Title, State: s.State, Reason: s.Reason, URL: s.URL(p.GatewayPort()), Domain: s.Domain, Folder: s.Folder, DocumentRoot: s.Folder,
+			Kit: s.Kit, Stack: wire.Stack{PHP: part(s.Stack.PHP), Web: part(s.Stack.Web), Database: part(s.Stack.Database)}, Port: s.Port,
+			Database: wire.Database{Host: "127.0.0.1", Port: p.DatabasePort(s.Stack.Database), Name: s.Database.Name, User: s.Database.User},
+			Admin:    wire.Admin{User: s.Admin.User, Email: s.Admin.Email}, CreatedAt: s.CreatedAt}
+		if secrets {
+			shown[i].Database.Password, shown[i].Admin.Password = s.Database.Password, s.Admin.Password
+		}
 	}
 	return shown
 }

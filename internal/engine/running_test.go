@@ -8,8 +8,10 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -135,4 +137,37 @@ func TestAWebServerServesManyAndLeavesOutWhatItRefuses(t *testing.T) {
 	_, err = w.Apply(ctx, map[string]*engine.VirtualHost{"b": nil, "c": nil})
 	require.NoError(t, err)
 	assert.Equal(t, "nothing", answer(b))
+}
+
+// A fetch that is cut off, at whatever moment, leaves nothing that would be used, and the next one goes on.
+func TestAnInterruptedFetchGoesOn(t *testing.T) {
+	store := engine.Store{Dir: filepath.Join(ground.Folder(t), "engines")}
+	for _, moment := range []string{"asking", "downloading", "unpacking"} {
+		cut, cancel := context.WithCancel(ctx)
+		_, err := store.Ensure(cut, []string{"nginx-1.22"}, func(text string, _ float64) {
+			if strings.HasPrefix(text, moment) {
+				cancel()
+			}
+		})
+		require.Error(t, err, moment)
+		assert.Empty(t, store.List(), moment)
+	}
+	told := []string{}
+	found, err := store.Ensure(ctx, []string{"nginx-1.22"}, func(text string, _ float64) { told = append(told, text) })
+	require.NoError(t, err)
+	assert.Equal(t, ground.Engine(t, "nginx-1.22").Version, found["nginx-1.22"].Version)
+	assert.Contains(t, told, "unpacking nginx-1.22")
+	_, err = store.Ensure(ctx, []string{"nginx-1.22"}, func(text string, _ float64) { t.Errorf("fetched again: %s", text) })
+	require.NoError(t, err)
+	leftovers, err := filepath.Glob(filepath.Join(store.Dir, ".partial*"))
+	require.NoError(t, err)
+	assert.Empty(t, leftovers)
+
+	moved := engine.Store{Dir: store.Dir + "-moved"} // to another folder, as with a new disk
+	require.NoError(t, os.Rename(store.Dir, moved.Dir))
+	found, err = moved.Ensure(ctx, []string{"nginx-1.22"}, nil)
+	require.NoError(t, err)
+	out, err := exec.Command(found["nginx-1.22"].Program("nginx"), "-v").CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Contains(t, string(out), found["nginx-1.22"].Version)
 }

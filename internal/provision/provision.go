@@ -46,6 +46,8 @@ type Provisioner struct {
 	context    context.Context // ends with the service
 	end        context.CancelFunc
 
+	settingsMu sync.Mutex // held for moments only: whoever lists sites asks for ports while an engine starts
+
 	engineMu  sync.Mutex // starting of shared engines
 	databases map[string]*engine.DatabaseServer
 	webs      map[string]*engine.WebServer
@@ -261,15 +263,9 @@ func (p *Provisioner) database(ctx context.Context, id string) (*engine.Database
 	if err != nil {
 		return nil, err
 	}
-	port, chosen := p.settings.Ports[id]
-	if !chosen {
-		for port = databasePorts[0]; engine.PortHolder(port) != "" || slices.Contains(slices.Collect(maps.Values(p.settings.Ports)), port); port++ {
-			if port == databasePorts[1] {
-				return nil, fmt.Errorf("no port from %d to %d is free for %s", databasePorts[0], databasePorts[1], id)
-			}
-		}
-		p.settings.Ports[id], p.settings.Passwords[id] = port, kit.Password()
-		if err := p.Home.WriteSettings(p.settings); err != nil {
+	port := p.DatabasePort(id)
+	if port == 0 {
+		if port, err = p.chooseDatabasePort(id); err != nil {
 			return nil, err
 		}
 	} else if holder := engine.PortHolder(port); holder != "" {
@@ -285,6 +281,21 @@ func (p *Provisioner) database(ctx context.Context, id string) (*engine.Database
 }
 
 var databasePorts = [2]int{22000, 22099}
+
+// chooseDatabasePort takes a port for an engine for all the home's life: it stands in every site's configuration.
+func (p *Provisioner) chooseDatabasePort(id string) (int, error) {
+	p.settingsMu.Lock()
+	defer p.settingsMu.Unlock()
+	taken := slices.Collect(maps.Values(p.settings.Ports))
+	for port := databasePorts[0]; port <= databasePorts[1]; port++ {
+		if slices.Contains(taken, port) || engine.PortHolder(port) != "" {
+			continue
+		}
+		p.settings.Ports[id], p.settings.Passwords[id] = port, kit.Password()
+		return port, p.Home.WriteSettings(p.settings)
+	}
+	return 0, fmt.Errorf("no port from %d to %d is free for %s", databasePorts[0], databasePorts[1], id)
+}
 
 // web returns the web server of an engine.
 func (p *Provisioner) web(id string) (*engine.WebServer, error) {
@@ -470,7 +481,7 @@ func (p *Provisioner) fail(name string, reason error) {
 
 // DatabasePort is where the sites on a database engine reach it; 0 before its first start.
 func (p *Provisioner) DatabasePort(id string) int {
-	p.engineMu.Lock()
-	defer p.engineMu.Unlock()
+	p.settingsMu.Lock()
+	defer p.settingsMu.Unlock()
 	return p.settings.Ports[id]
 }

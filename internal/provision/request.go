@@ -27,11 +27,11 @@ var ErrBusy = errors.New("busy")
 // facts gathers what requests are judged by.
 func (p *Provisioner) facts() site.Facts {
 	kept := map[int]string{p.settings.GatewayPort: "the gateway", p.APIPort: "its API and console"}
-	p.engineMu.Lock()
+	p.settingsMu.Lock()
 	for id, port := range p.settings.Ports {
 		kept[port] = id
 	}
-	p.engineMu.Unlock()
+	p.settingsMu.Unlock()
 	return site.Facts{Home: p.Home.Dir, Sites: p.Sites(), Releases: kit.Releases(), FirstPort: engine.FirstUnprivilegedPort(), KeptPorts: kept,
 		Engines:    map[string][]string{"php": engine.IDs(engine.PHP), "web": engine.IDs(engine.Web), "database": engine.IDs(engine.Database)},
 		PortHolder: engine.PortHolder, FolderFault: folderFault}

@@ -169,14 +169,8 @@ func plainError(err error) error {
 }
 
 func (i *inspection) credentials() map[string]any {
-	port := 0
-	i.p.engineMu.Lock()
-	if d := i.p.databases[i.site.Stack.Database]; d != nil {
-		port = d.Port
-	}
-	i.p.engineMu.Unlock()
 	d := i.site.Database
-	return map[string]any{"host": "127.0.0.1", "port": port, "name": d.Name, "user": d.User, "password": d.Password}
+	return map[string]any{"host": "127.0.0.1", "port": i.p.DatabasePort(i.site.Stack.Database), "name": d.Name, "user": d.User, "password": d.Password}
 }
 
 func (i *inspection) logs() string { return i.p.Home.siteLogs(i.site.Name) }
