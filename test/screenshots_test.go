@@ -26,7 +26,10 @@ func TestScreenshots(t *testing.T) {
 		t.Skip("only with VESSIK_SCREENSHOTS, by make screenshots")
 	}
 	require.NoError(t, os.MkdirAll(folder, 0o755))
-	s := start(t, newHome(t))
+	const home = "/var/tmp/fernhollow" // stands in the pictures
+	require.NoDirExists(t, home)
+	t.Cleanup(func() { os.RemoveAll(home) })
+	s := start(t, home)
 	fleet := demo.Load()
 	requests := []client.Request{}
 	for _, each := range fleet.Sites {

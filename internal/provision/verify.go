@@ -437,11 +437,11 @@ func (i *inspection) filesPrivate() outcome {
 		}
 		return failed(expected, "reached: "+strings.Join(leaks, ", "), remedy)
 	}
-	by := "PHP and a command of its"
+	whom := "PHP and to a command"
 	if !answer.Command {
-		by = "PHP (it may start no command)"
+		whom = "PHP, which may start no command"
 	}
-	return passed(expected, fmt.Sprintf("%s were refused %d places and %d sockets; the web server follows no link", by, len(paths), len(sockets)))
+	return passed(expected, fmt.Sprintf("%d places and %d sockets refused to %s; links not followed", len(paths), len(sockets), whom))
 }
 
 // throughLink lays a link to a neighbour's file into the site's folder, as a broken-into site could, asks for it, and removes it.
