@@ -9,7 +9,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
@@ -72,14 +71,7 @@ func Fill(ctx context.Context, s Site, made client.Site) error {
 	if err != nil {
 		return err
 	}
-	transport := &http.Transport{DialContext: func(ctx context.Context, _, address string) (net.Conn, error) {
-		_, port, err := net.SplitHostPort(address)
-		if err != nil {
-			return nil, err
-		}
-		var dialer net.Dialer
-		return dialer.DialContext(ctx, "tcp", net.JoinHostPort("127.0.0.1", port))
-	}}
+	transport := &http.Transport{DialContext: client.DialLoopback}
 	defer transport.CloseIdleConnections()
 	in := &session{http: &http.Client{Transport: transport, Jar: jar, Timeout: 30 * time.Second}, base: made.URL}
 	var untouched []struct{ ID int }

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -204,17 +203,8 @@ func requirePassed(t testing.TB, watched client.Watched) {
 }
 
 // browser asks as a browser on this machine would: names below localhost are this machine.
-var browser = &http.Client{Timeout: 60 * time.Second, Transport: &http.Transport{DialContext: dialLoopback, DisableKeepAlives: true},
+var browser = &http.Client{Timeout: 60 * time.Second, Transport: &http.Transport{DialContext: client.DialLoopback, DisableKeepAlives: true},
 	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-
-func dialLoopback(ctx context.Context, _, address string) (net.Conn, error) {
-	_, port, err := net.SplitHostPort(address)
-	if err != nil {
-		return nil, err
-	}
-	var dialer net.Dialer
-	return dialer.DialContext(ctx, "tcp", net.JoinHostPort("127.0.0.1", port))
-}
 
 func get(t testing.TB, address string, header ...string) (status int, body string, answer http.Header) {
 	t.Helper()

@@ -54,14 +54,16 @@ func phpPackages(version string) []string {
 	return packages
 }
 
-// leftOut are packages that Debian's dependencies bring and that no engine uses here.
-var leftOut = []string{"perl", "perl-base", "perl-modules-", "libperl", "systemd", "libsystemd-shared", "init-system-helpers", "usrmerge",
-	"dpkg", "tar", "debconf", "ucf", "sensible-utils", "mount", "dmsetup", "apache2", "iproute2", "libbpf", "procps", "psmisc", "lsof",
-	"fonts-", "libx11-data", "tzdata", "libcryptsetup", "libdevmapper", "libkmod", "libfdisk", "libapparmor", "libaudit-common",
-	"libnumber-compare-perl", "libtext-glob-perl", "libfile-find-rule-perl", "libcap2-bin", "gcc-12-base", "libpam0g", "libip4tc"}
+// leftOut are packages that Debian's dependencies bring and that no engine uses here; a star stands for any ending.
+var leftOut = []string{"perl*", "libperl*", "libnumber-compare-perl", "libtext-glob-perl", "libfile-find-rule-perl", "systemd*", "libsystemd-shared*", "init-system-helpers", "usrmerge",
+	"dpkg", "tar", "debconf*", "ucf", "sensible-utils", "mount", "dmsetup", "apache2*", "iproute2", "libbpf*", "procps", "psmisc", "lsof", "fonts-*", "libx11-data", "tzdata*",
+	"libcryptsetup*", "libdevmapper*", "libkmod*", "libfdisk*", "libapparmor*", "libaudit-common", "libcap2-bin", "gcc-12-base", "libpam0g", "libip4tc*"}
 
 func isLeftOut(name string) bool {
-	return slices.ContainsFunc(leftOut, func(p string) bool { return name == p || strings.HasPrefix(name, p) && p != "tar" && p != "mount" })
+	return slices.ContainsFunc(leftOut, func(pattern string) bool {
+		start, any := strings.CutSuffix(pattern, "*")
+		return name == start || any && strings.HasPrefix(name, start)
+	})
 }
 
 // Lookup returns the catalogue's row of an id, or an error that names what there is.

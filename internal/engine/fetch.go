@@ -42,19 +42,17 @@ func (s Store) fetch(ctx context.Context, rows []Row, progress Progress) error {
 		if err := apt.update(ctx); err != nil {
 			return err
 		}
-		wanted := map[string][]string{}
-		all := []string{"patchelf"}
+		patcher, err := apt.resolve(ctx, Row{Packages: []string{"patchelf"}})
+		if err != nil {
+			return err
+		}
+		wanted, all := map[string][]string{}, slices.Clone(patcher)
 		for _, row := range rows {
 			if wanted[row.ID], err = apt.resolve(ctx, row); err != nil {
 				return err
 			}
 			all = append(all, wanted[row.ID]...)
 		}
-		patcher, err := apt.resolve(ctx, Row{Packages: []string{"patchelf"}})
-		if err != nil {
-			return err
-		}
-		all = append(all[1:], patcher...)
 		slices.Sort(all)
 		if err := apt.download(ctx, slices.Compact(all), progress); err != nil {
 			return err

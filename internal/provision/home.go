@@ -1,6 +1,7 @@
 package provision
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -28,7 +29,7 @@ func DefaultHome() (Home, error) {
 		}
 		base = user
 	}
-	return NewHome(or(os.Getenv("VESSIK_HOME"), filepath.Join(base, "vessik")), filepath.Join(base, "vessik", "engines"))
+	return NewHome(cmp.Or(os.Getenv("VESSIK_HOME"), filepath.Join(base, "vessik")), filepath.Join(base, "vessik", "engines"))
 }
 
 // NewHome names a home. Its engines are those of VESSIK_ENGINES, or of the given store.
@@ -37,7 +38,7 @@ func NewHome(dir, engines string) (Home, error) {
 	if err != nil {
 		return Home{}, err
 	}
-	engines, err = filepath.Abs(or(os.Getenv("VESSIK_ENGINES"), engines))
+	engines, err = filepath.Abs(cmp.Or(os.Getenv("VESSIK_ENGINES"), engines))
 	return Home{Dir: dir, Engines: engines}, err
 }
 
@@ -128,13 +129,6 @@ func WriteSecret(path string, text []byte) error {
 		return err
 	}
 	return os.Rename(path+".next", path)
-}
-
-func or(value, fallback string) string {
-	if value == "" {
-		return fallback
-	}
-	return value
 }
 
 // InUse tells whether another service holds the home.

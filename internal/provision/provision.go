@@ -3,6 +3,7 @@
 package provision
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -162,17 +163,7 @@ func (p *Provisioner) Close() {
 func (p *Provisioner) Sites() []site.Site {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	return slices.SortedFunc(maps.Values(p.sites), func(a, b site.Site) int { return cmpStrings(a.Name, b.Name) })
-}
-
-func cmpStrings(a, b string) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
+	return slices.SortedFunc(maps.Values(p.sites), func(a, b site.Site) int { return cmp.Compare(a.Name, b.Name) })
 }
 
 // Site returns one.

@@ -2,6 +2,7 @@ package provision
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -330,7 +331,7 @@ func (i *inspection) version(what, id, observed string) outcome {
 	case i.probed != nil:
 		return failed(expected, "the site does not answer: "+i.probed.Error(), "see the check "+string(check.WebAnswers))
 	case observed == "":
-		return failed(expected, "the site cannot reach "+what+": "+or(i.probe.DatabaseError, "no version told"), "see the logs in "+i.p.Home.path("logs"))
+		return failed(expected, "the site cannot reach "+what+": "+cmp.Or(i.probe.DatabaseError, "no version told"), "see the logs in "+i.p.Home.path("logs"))
 	case versionIn(observed) != expected:
 		return failed(expected, observed, "stop and start the site, so that it is handed to "+id)
 	}
@@ -378,7 +379,7 @@ func (i *inspection) databasePrivate() outcome {
 	seen := slices.DeleteFunc(answer.Databases, func(name string) bool { return name == own || name == "information_schema" })
 	if len(seen) > 0 || len(answer.Touched) > 0 {
 		i.cleanDatabases(others, made)
-		return failed(expected, fmt.Sprintf("it sees %s; the server accepted %s", or(strings.Join(seen, ", "), "no other"), or(strings.Join(answer.Touched, "; "), "nothing")),
+		return failed(expected, fmt.Sprintf("it sees %s; the server accepted %s", cmp.Or(strings.Join(seen, ", "), "no other"), cmp.Or(strings.Join(answer.Touched, "; "), "nothing")),
 			"revoke the grants that were added to this user by hand")
 	}
 	return passed(expected, fmt.Sprintf("it sees %s only; %d statements against %s were refused", own, len(statements), strings.Join(others, ", ")))

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"fmt"
 	"hash/crc32"
 	"net"
@@ -54,15 +55,15 @@ type Facts struct {
 // Derive fills in everything that the request leaves open. Passwords stay empty: the caller makes them.
 func Derive(r Request, f Facts) Site {
 	s := Site{Name: r.Name, State: Provisioning, Port: r.Port,
-		Title:  or(strings.TrimSpace(r.Title), titleOf(r.Name)),
-		Domain: strings.ToLower(or(r.Domain, r.Name+".localhost")),
-		Folder: or(r.Folder, filepath.Join(f.Home, "sites", or(r.Name, "NAME"))),
-		Kit:    Kit{Name: or(r.Kit, "wordpress")},
-		Stack:  Stack{PHP: or(r.PHP, first(f.Engines["php"])), Web: or(r.Web, first(f.Engines["web"])), Database: or(r.Database, first(f.Engines["database"]))},
-		Admin:  Admin{User: or(r.Admin, cut(r.Name, 50)+"-keeper"), Email: or(r.AdminEmail, "keeper@"+or(r.Name, "name")+".example"), Password: r.AdminPassword},
+		Title:  cmp.Or(strings.TrimSpace(r.Title), titleOf(r.Name)),
+		Domain: strings.ToLower(cmp.Or(r.Domain, r.Name+".localhost")),
+		Folder: cmp.Or(r.Folder, filepath.Join(f.Home, "sites", cmp.Or(r.Name, "NAME"))),
+		Kit:    Kit{Name: cmp.Or(r.Kit, "wordpress")},
+		Stack:  Stack{PHP: cmp.Or(r.PHP, first(f.Engines["php"])), Web: cmp.Or(r.Web, first(f.Engines["web"])), Database: cmp.Or(r.Database, first(f.Engines["database"]))},
+		Admin:  Admin{User: cmp.Or(r.Admin, cut(r.Name, 50)+"-keeper"), Email: cmp.Or(r.AdminEmail, "keeper@"+cmp.Or(r.Name, "name")+".example"), Password: r.AdminPassword},
 	}
-	s.Kit.Version = or(r.KitVersion, first(f.Releases[s.Kit.Name]))
-	s.Database = Database{Name: or(r.DatabaseName, databaseOf(r.Name)), User: or(r.DatabaseUser, databaseOf(r.Name)), Password: r.DatabasePassword}
+	s.Kit.Version = cmp.Or(r.KitVersion, first(f.Releases[s.Kit.Name]))
+	s.Database = Database{Name: cmp.Or(r.DatabaseName, databaseOf(r.Name)), User: cmp.Or(r.DatabaseUser, databaseOf(r.Name)), Password: r.DatabasePassword}
 	if filepath.IsAbs(s.Folder) {
 		s.Folder = filepath.Clean(s.Folder)
 	}
@@ -364,13 +365,6 @@ func (c *checker) database(s Site, f Facts) {
 		}
 	}
 	c.password("database_password", s.Database.Password, s.Database.User)
-}
-
-func or(value, fallback string) string {
-	if value == "" {
-		return fallback
-	}
-	return value
 }
 
 func first(values []string) string {
