@@ -62,21 +62,22 @@ type service struct {
 	*client.Client
 }
 
+// lockedBuffer is written by a process and read by a test. The buffer is not embedded: its ReadFrom would go past the lock.
 type lockedBuffer struct {
-	mu sync.Mutex
-	bytes.Buffer
+	mu      sync.Mutex
+	written bytes.Buffer
 }
 
 func (b *lockedBuffer) Write(p []byte) (int, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return b.Buffer.Write(p)
+	return b.written.Write(p)
 }
 
 func (b *lockedBuffer) text() string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return b.Buffer.String()
+	return b.written.String()
 }
 
 // newHome names a home that does not exist yet.

@@ -110,3 +110,17 @@ func TestAReleaseIsPreparedOnceAndDrawnFrom(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, changed)
 }
+
+func TestWhatAKilledPreparationLeftIsCleared(t *testing.T) {
+	d := ground.Database(t)
+	for _, name := range []string{"vessik_0123abcd", "vessik_deadbeef", "vessik_garden"} {
+		require.NoError(t, d.CreateDatabase(ctx, name, name, "garden-gate-77"))
+	}
+	require.NoError(t, kit.ClearScratch(ctx, d, []string{"vessik_deadbeef"}))
+	for name, want := range map[string]bool{"vessik_0123abcd": false, "vessik_deadbeef": true, "vessik_garden": true} {
+		has, err := d.HasDatabase(ctx, name, name)
+		require.NoError(t, err)
+		assert.Equal(t, want, has, name)
+		require.NoError(t, d.DropDatabase(ctx, name, name))
+	}
+}

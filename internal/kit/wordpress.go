@@ -19,6 +19,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"time"
 
 	"vessik/internal/core/rewrite"
 	"vessik/internal/core/site"
@@ -91,9 +92,43 @@ func (s *Shelf) Prepare(ctx context.Context, release, php *engine.Engine, databa
 	return p, nil
 }
 
+// ClearScratch drops what a preparation that was killed left on a server; keep are the databases of sites.
+func ClearScratch(ctx context.Context, database *engine.DatabaseServer, keep []string) error {
+	rows, err := database.Admin().QueryContext(ctx, "SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME REGEXP '^vessik_[0-9a-f]{8}$' UNION SELECT User FROM mysql.global_priv WHERE User REGEXP '^vessik_[0-9a-f]{8}$'")
+	if err != nil {
+		return fmt.Errorf("look for scratch databases: %w", err)
+	}
+	defer rows.Close()
+	left := []string{}
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return err
+		}
+		if !slices.Contains(keep, name) {
+			left = append(left, name)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	for _, name := range left {
+		if err := database.DropDatabase(ctx, name, name); err != nil {
+			return fmt.Errorf("drop the scratch database %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
 func (s *Shelf) make(ctx context.Context, place string, release, php *engine.Engine, database *engine.DatabaseServer) error {
 	if err := os.MkdirAll(s.Dir, 0o755); err != nil {
 		return err
+	}
+	leftovers, _ := filepath.Glob(filepath.Join(s.Dir, ".partial-*"))
+	for _, path := range leftovers { // of a service that was killed; a young one may be at work
+		if info, err := os.Stat(path); err == nil && time.Since(info.ModTime()) > time.Hour {
+			os.RemoveAll(path)
+		}
 	}
 	partial, err := os.MkdirTemp(s.Dir, ".partial-")
 	if err != nil {
@@ -107,7 +142,8 @@ func (s *Shelf) make(ctx context.Context, place string, release, php *engine.Eng
 	if err := layTree(ctx, release.Root(), tree); err != nil {
 		return err
 	}
-	scratch := site.Database{Name: "vessik_" + token(8), User: "vessik_" + token(8), Password: Password()}
+	name := "vessik_" + token(8)
+	scratch := site.Database{Name: name, User: name, Password: Password()}
 	if err := database.CreateDatabase(ctx, scratch.Name, scratch.User, scratch.Password); err != nil {
 		return err
 	}

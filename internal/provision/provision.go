@@ -267,6 +267,14 @@ func (p *Provisioner) database(ctx context.Context, id string) (*engine.Database
 	if err != nil {
 		return nil, err
 	}
+	own := []string{}
+	for _, s := range p.Sites() {
+		own = append(own, s.Database.Name, s.Database.User)
+	}
+	if err := kit.ClearScratch(ctx, d, own); err != nil {
+		d.Stop()
+		return nil, err
+	}
 	p.databases[id] = d
 	return d, nil
 }
