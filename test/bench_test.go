@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -12,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"sync"
@@ -123,7 +125,7 @@ func (f *floor) run() time.Duration {
 			configuration := fmt.Sprintf("<?php\ndefine('DB_NAME','%s');define('DB_USER','%s');define('DB_PASSWORD','floor');define('DB_HOST','127.0.0.1:%d');define('DB_CHARSET','utf8mb4');define('DB_COLLATE','');define('AUTH_KEY','%d');\n$table_prefix='wp_';\nif(!defined('ABSPATH'))define('ABSPATH',__DIR__.'/');\nrequire_once ABSPATH.'wp-settings.php';\n", name, name, f.model.Database.Port, i)
 			must(f.b, os.WriteFile(filepath.Join(folder, "wp-config.php"), []byte(configuration), 0o644))
 			host := strings.NewReplacer("127.0.0.1:"+strconv.Itoa(f.model.Port), "127.0.0.1:"+strconv.Itoa(port(i)), f.model.Domain, "127.0.0.1", f.model.Folder, folder,
-				filepath.Join(f.service.home, "run/sockets/warm-up.sock"), filepath.Join(dir, strconv.Itoa(i)+".sock"), filepath.Join(f.service.home, "logs/sites/warm-up"), dir).Replace(string(hostText))
+				filepath.Join(f.service.home, "run/sockets", strconv.Itoa(f.model.Port)+".sock"), filepath.Join(dir, strconv.Itoa(i)+".sock"), filepath.Join(f.service.home, "logs/sites/warm-up"), dir).Replace(string(hostText))
 			must(f.b, os.WriteFile(filepath.Join(dir, strconv.Itoa(i)+".site"), []byte(host), 0o644))
 		})
 	}
@@ -168,7 +170,7 @@ func (f *floor) visit(base string) {
 	page, _ := io.ReadAll(front.Body)
 	front.Body.Close()
 	if front.StatusCode != 200 {
-		panic("floor: the front page answers " + front.Status + ": " + string(page))
+		must(f.b, fmt.Errorf("the front page answers %s: %s", front.Status, page))
 	}
 	form, err := browser.Get(base + "wp-login.php")
 	must(f.b, err)
@@ -178,13 +180,15 @@ func (f *floor) visit(base string) {
 	text, _ := io.ReadAll(answer.Body)
 	answer.Body.Close()
 	if !strings.Contains(string(text), "wpadminbar") {
-		panic("floor: no dashboard at " + answer.Request.URL.String())
+		must(f.b, fmt.Errorf("no dashboard at %s", answer.Request.URL))
 	}
 }
 
+// must ends the calling goroutine, whichever it is; what the benchmark has started is still ended in order.
 func must(b *testing.B, err error) {
 	if err != nil {
-		panic(err)
+		b.Errorf("floor: %v", err)
+		runtime.Goexit()
 	}
 }
 
@@ -223,7 +227,7 @@ func load(b *testing.B, address, host string) (perSecond float64, latency time.D
 		response, err := client.Do(request)
 		must(b, err)
 		if response.StatusCode != 200 {
-			panic(response.Status)
+			must(b, errors.New(response.Status))
 		}
 		io.Copy(io.Discard, bufio.NewReader(response.Body))
 		response.Body.Close()
