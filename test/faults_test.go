@@ -284,3 +284,42 @@ func TestAFailingStepTakesBackTheRest(t *testing.T) {
 	requirePassed(t, s.newSites(t, "orchard-days")) // name, domain and port are free again
 	s.do(t, plan.Retire, "orchard-days")
 }
+
+// PHP that cannot come back is given up, and visitors are told instead of being left to wait.
+func TestPHPThatKeepsDyingIsGivenUpAndSaid(t *testing.T) {
+	s := shared(t)
+	requirePassed(t, s.newSites(t, "orchard-days"))
+	site := s.site(t, "orchard-days")
+	require.NoError(t, os.WriteFile(filepath.Join(s.home, "run/php/orchard-days/php-fpm.conf"), []byte("[global]\ngarden_gate = open\n"), 0o600))
+	for _, line := range processesOf(filepath.Join(s.home, "run/php/orchard-days")) {
+		pid, _, _ := strings.Cut(line, " ")
+		number, _ := strconv.Atoi(pid)
+		require.NoError(t, syscall.Kill(number, syscall.SIGKILL))
+	}
+	began := time.Now()
+	require.Eventually(t, func() bool { return s.site(t, "orchard-days").State == "failed" }, 60*time.Second, 50*time.Millisecond)
+	status, page, _ := get(t, site.URL)
+	assert.Equal(t, 502, status)
+	assert.Contains(t, page, "died", "why, %s after", time.Since(began))
+	assert.Contains(t, page, "garden_gate", "in PHP's own words")
+	status, _, _ = get(t, s.site(t, "fernhollow").URL)
+	assert.Equal(t, 200, status)
+	requirePassed(t, s.do(t, plan.Start, "orchard-days"))
+	s.do(t, plan.Retire, "orchard-days")
+}
+
+func TestAnInterruptedCommandTakesItsSiteBack(t *testing.T) {
+	s := shared(t)
+	command := exec.Command(program, "new", "orchard-days", "-home", s.home)
+	output := &lockedBuffer{}
+	command.Stdout, command.Stderr = output, output
+	require.NoError(t, command.Start())
+	require.Eventually(t, func() bool { return strings.Contains(output.text(), "laying out files") }, 10*time.Second, time.Millisecond)
+	require.NoError(t, command.Process.Signal(syscall.SIGINT))
+	command.Wait()
+	assert.Equal(t, 1, command.ProcessState.ExitCode())
+	assert.Contains(t, output.text(), "orchard-days: cancelled; everything was taken back")
+	_, err := s.Site(context.Background(), "orchard-days", false)
+	assert.Error(t, err)
+	assert.NoDirExists(t, filepath.Join(s.home, "sites/orchard-days"))
+}
