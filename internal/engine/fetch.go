@@ -55,6 +55,7 @@ func (s Store) fetch(ctx context.Context, rows []Row, progress Progress) error {
 		}
 		slices.Sort(all)
 		if err := apt.download(ctx, slices.Compact(all), progress); err != nil {
+			apt.forgetLists() // the archive may have moved on since they were read
 			return err
 		}
 		tool, err := os.MkdirTemp(s.Dir, ".partial-patchelf-")
@@ -250,9 +251,13 @@ func archiveError(out []byte, err error) error {
 		ErrArchive, err, strings.Join(lines, " / "))
 }
 
+func (a *apt) stamp() string { return filepath.Join(a.dir, "updated") }
+
+func (a *apt) forgetLists() { os.Remove(a.stamp()) }
+
 // update asks for the package lists unless those of the last hour are there.
 func (a *apt) update(ctx context.Context) error {
-	stamp := filepath.Join(a.dir, "updated")
+	stamp := a.stamp()
 	if info, err := os.Stat(stamp); err == nil && time.Since(info.ModTime()) < time.Hour {
 		return nil
 	}

@@ -137,6 +137,13 @@ func TestAWebServerServesManyAndLeavesOutWhatItRefuses(t *testing.T) {
 	_, err = w.Apply(ctx, map[string]*engine.VirtualHost{"b": nil, "c": nil})
 	require.NoError(t, err)
 	assert.Equal(t, "nothing", answer(b))
+
+	// Taking out what never came in asks nothing of nginx: an undo must bear an engine that does not work.
+	none, err := engine.NewWebServer(ground.Supervisor(), &engine.Engine{ID: "nginx-none", Dir: "/nonexistent"}, filepath.Join(dir, "none"), filepath.Join(dir, "none.log"))
+	require.NoError(t, err)
+	broken, err = none.Apply(ctx, map[string]*engine.VirtualHost{"a": nil})
+	require.NoError(t, err)
+	assert.Empty(t, broken)
 }
 
 // A fetch that is cut off, at whatever moment, leaves nothing that would be used, and the next one goes on.

@@ -296,8 +296,9 @@ func (o *operation) broken(name string, reason error) {
 	text := reason.Error()
 	switch o.recorded.Kind {
 	case plan.New:
-		if err := o.takeBack(name); err != nil {
-			text += "; and taking it back failed: " + err.Error()
+		if err := o.takeBack(name); err != nil { // what is left stays a site, so that it can be retired
+			text += "; and taking it back failed: " + err.Error() + "; mend that, then: vessik retire " + name
+			o.p.fail(name, errors.New(text))
 		} else {
 			text += "; everything was taken back"
 		}
