@@ -55,7 +55,7 @@ export function NewSite({ onClose }: { onClose: () => void }) {
       else setFault(String(error instanceof Error ? error.message : error))
     }
   }
-  const input = (field: Field, label: string, derivedValue: string | number | undefined, extra: { type?: string; hint?: string } = {}) => (
+  const input = (field: Field, label: string, derivedValue: string | number | undefined, extra: { type?: string } = {}) => (
     <Input key={field} label={label} value={request[field] ?? ""} derived={derivedValue === undefined ? "" : String(derivedValue)} problem={of(field)} onChange={(v) => change(field, v)} {...extra} />
   )
   const choice = (field: Field, label: string, kind: string, value?: string) => (

@@ -66,9 +66,12 @@ func (s Store) fetch(ctx context.Context, rows []Row, progress Progress) error {
 		if err := apt.unpack(ctx, patcher, tool); err != nil {
 			return err
 		}
+		if err := s.keepPatcher(tool); err != nil {
+			return err
+		}
 		for i, row := range rows {
 			progress("unpacking "+row.ID, float64(i)/float64(len(rows)))
-			if err := s.install(ctx, apt, row, wanted[row.ID], tool); err != nil {
+			if err := s.install(ctx, apt, row, wanted[row.ID]); err != nil {
 				return fmt.Errorf("unpack %s: %w", row.ID, err)
 			}
 		}
@@ -78,7 +81,7 @@ func (s Store) fetch(ctx context.Context, rows []Row, progress Progress) error {
 }
 
 // install unpacks one row beside its place, makes it startable from that place, and renames it there.
-func (s Store) install(ctx context.Context, apt *apt, row Row, packages []string, tool string) error {
+func (s Store) install(ctx context.Context, apt *apt, row Row, packages []string) error {
 	partial, err := os.MkdirTemp(s.Dir, ".partial-"+row.ID+"-")
 	if err != nil {
 		return err
@@ -92,9 +95,6 @@ func (s Store) install(ctx context.Context, apt *apt, row Row, packages []string
 	here := *final
 	here.Dir = partial
 	if err := apt.unpack(ctx, packages, here.Root()); err != nil {
-		return err
-	}
-	if err := s.keepPatcher(tool); err != nil {
 		return err
 	}
 	// The loader paths are absolute: prove the programs here first, then name the final place.

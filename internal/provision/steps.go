@@ -240,10 +240,8 @@ func (p *Provisioner) startPHP(ctx context.Context, s site.Site) error {
 	p.mu.Lock()
 	running := p.masters[s.Name]
 	p.mu.Unlock()
-	if running != nil && s.State != site.Failed {
-		if running.PID() != 0 {
-			return nil
-		}
+	if running != nil && running.PID() != 0 && s.State != site.Failed {
+		return nil
 	}
 	if running != nil {
 		p.stopPHP(s)
