@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"os/user"
 	"path/filepath"
 	"strings"
 
@@ -36,6 +37,15 @@ type (
 	Watched        = plan.Watched
 	Report         = check.Report
 	SiteReport     = check.SiteReport
+	Engines        = wire.Engines
+	Settings       = site.Settings
+	SettingsPage   = wire.SettingsPage
+	Info           = wire.Info
+	Environment    = wire.Environment
+	LogLine        = wire.LogLine
+	Trial          = wire.TrialRequest
+	Restack        = wire.Restack
+	Preview        = wire.Preview
 )
 
 // ErrUnreachable says that no service answers.
@@ -98,6 +108,9 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 		return nil, err
 	}
 	request.Header.Set("Authorization", "Bearer "+c.Token)
+	if account, err := user.Current(); err == nil {
+		request.Header.Set("X-Vessik-User", account.Username)
+	}
 	if in != nil {
 		request.Header.Set("Content-Type", "application/json")
 	}
@@ -176,9 +189,98 @@ func (c *Client) Cancel(ctx context.Context, id string) error {
 }
 
 // Engines lists the catalogue.
-func (c *Client) Engines(ctx context.Context) (e []Engine, err error) {
+func (c *Client) Engines(ctx context.Context) (e Engines, err error) {
 	err = c.call(ctx, "GET", "/engines", nil, &e)
 	return e, err
+}
+
+// FetchEngines brings engines into the store; the operation goes on after it returns.
+func (c *Client) FetchEngines(ctx context.Context, ids ...string) (o Operation, err error) {
+	err = c.call(ctx, "POST", "/engines/fetch", wire.EngineIDs{IDs: ids}, &o)
+	return o, err
+}
+
+// DropEngines removes engines that no site uses, and returns their full ids.
+func (c *Client) DropEngines(ctx context.Context, ids ...string) ([]string, error) {
+	var dropped wire.EngineIDs
+	err := c.call(ctx, "POST", "/engines/drop", wire.EngineIDs{IDs: ids}, &dropped)
+	return dropped.IDs, err
+}
+
+// AdoptEngine takes an engine from a folder into the catalogue.
+func (c *Client) AdoptEngine(ctx context.Context, id, path string) (e Engine, err error) {
+	err = c.call(ctx, "POST", "/engines/adopt", wire.Adopt{ID: id, Path: path}, &e)
+	return e, err
+}
+
+// SetVariables sets server variables of a database engine, and returns all that are set.
+func (c *Client) SetVariables(ctx context.Context, id string, variables map[string]string) (map[string]string, error) {
+	var set wire.Variables
+	err := c.call(ctx, "PUT", "/engines/"+url.PathEscape(id)+"/variables", wire.Variables{Variables: variables}, &set)
+	return set.Variables, err
+}
+
+func sitePath(name, rest string) string { return "/sites/" + url.PathEscape(name) + rest }
+
+// PreviewRestack says what a change of stack would do.
+func (c *Client) PreviewRestack(ctx context.Context, name string, r Restack) (p Preview, err error) {
+	err = c.call(ctx, "POST", sitePath(name, "/restack/preview"), r, &p)
+	return p, err
+}
+
+// Restack changes a site's stack; the operation goes on after it returns.
+func (c *Client) Restack(ctx context.Context, name string, r Restack) (o Operation, err error) {
+	err = c.call(ctx, "POST", sitePath(name, "/restack"), r, &o)
+	return o, err
+}
+
+// Settings returns what a site's engines are set to, and what could be.
+func (c *Client) Settings(ctx context.Context, name string) (p SettingsPage, err error) {
+	err = c.call(ctx, "GET", sitePath(name, "/settings"), nil, &p)
+	return p, err
+}
+
+// Adjust changes a site's settings; the operation goes on after it returns.
+func (c *Client) Adjust(ctx context.Context, name string, settings Settings, keep bool) (o Operation, err error) {
+	err = c.call(ctx, "PUT", sitePath(name, "/settings"), wire.Adjust{Settings: settings, Keep: keep}, &o)
+	return o, err
+}
+
+// Try tries copies of a site on many stacks; the operation goes on after it returns.
+func (c *Client) Try(ctx context.Context, name string, t Trial) (o Operation, err error) {
+	err = c.call(ctx, "POST", sitePath(name, "/trial"), t, &o)
+	return o, err
+}
+
+// Info returns everything that a site runs on.
+func (c *Client) Info(ctx context.Context, name string) (i Info, err error) {
+	err = c.call(ctx, "GET", sitePath(name, "/info"), nil, &i)
+	return i, err
+}
+
+// Environment returns what a command needs to run as one of a site's own.
+func (c *Client) Environment(ctx context.Context, name string) (e Environment, err error) {
+	err = c.call(ctx, "GET", sitePath(name, "/environment"), nil, &e)
+	return e, err
+}
+
+// Logs sends the last lines of a site's logs (all where none is named), and if follow is set those that are added, until ctx ends.
+func (c *Client) Logs(ctx context.Context, name string, logs []string, last int, follow bool, see func(LogLine)) error {
+	query := url.Values{"log": {strings.Join(logs, ",")}, "last": {fmt.Sprint(last)}, "follow": {fmt.Sprint(follow)}}
+	err := c.events(ctx, sitePath(name, "/logs/events?"+query.Encode()), func(event string, data []byte) (bool, error) {
+		var line LogLine
+		if event == "line" {
+			if err := json.Unmarshal(data, &line); err != nil {
+				return false, err
+			}
+			see(line)
+		}
+		return event == "end", nil
+	})
+	if ctx.Err() != nil {
+		return nil
+	}
+	return err
 }
 
 // Link makes a one-time sign-in link for the console.
@@ -188,10 +290,28 @@ func (c *Client) Link(ctx context.Context) (l Link, err error) {
 }
 
 // Watch follows an operation until it is over and returns it as it ended. see, where given, is shown it at every change.
-func (c *Client) Watch(ctx context.Context, id string, see func(Watched)) (Watched, error) {
-	response, err := c.send(ctx, "GET", "/operations/"+url.PathEscape(id)+"/events", nil)
+func (c *Client) Watch(ctx context.Context, id string, see func(Watched)) (watched Watched, err error) {
+	err = c.events(ctx, "/operations/"+url.PathEscape(id)+"/events", func(event string, data []byte) (bool, error) {
+		watched = Watched{}
+		if err := json.Unmarshal(data, &watched); err != nil {
+			return false, err
+		}
+		if see != nil {
+			see(watched)
+		}
+		return event == "end", nil
+	})
+	if errors.Is(err, io.ErrUnexpectedEOF) {
+		err = fmt.Errorf("%w: it ended while operation %s was running; see how it went on with: vessik operations %s", ErrUnreachable, id, id)
+	}
+	return watched, err
+}
+
+// events reads a stream of server-sent events until see says that it is over. A stream that breaks off is io.ErrUnexpectedEOF.
+func (c *Client) events(ctx context.Context, path string, see func(event string, data []byte) (over bool, err error)) error {
+	response, err := c.send(ctx, "GET", path, nil)
 	if err != nil {
-		return Watched{}, err
+		return err
 	}
 	defer response.Body.Close()
 	lines := bufio.NewReader(response.Body)
@@ -200,26 +320,17 @@ func (c *Client) Watch(ctx context.Context, id string, see func(Watched)) (Watch
 		line, err := lines.ReadString('\n')
 		if err != nil {
 			if ctx.Err() != nil {
-				return Watched{}, ctx.Err()
+				return ctx.Err()
 			}
-			return Watched{}, fmt.Errorf("%w: it ended while operation %s was running; see how it went on with: vessik operations %s", ErrUnreachable, id, id)
+			return io.ErrUnexpectedEOF
 		}
 		if name, ok := strings.CutPrefix(line, "event: "); ok {
 			event = strings.TrimSpace(name)
 		}
-		data, ok := strings.CutPrefix(line, "data: ")
-		if !ok {
-			continue
-		}
-		var watched Watched
-		if err := json.Unmarshal([]byte(data), &watched); err != nil {
-			return Watched{}, err
-		}
-		if see != nil {
-			see(watched)
-		}
-		if event == "end" {
-			return watched, nil
+		if data, ok := strings.CutPrefix(line, "data: "); ok {
+			if over, err := see(event, []byte(data)); over || err != nil {
+				return err
+			}
 		}
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -39,7 +40,7 @@ var commands []command
 
 func init() {
 	commands = []command{newCommand, sitesCommand, siteCommand, openCommand, startCommand, stopCommand, verifyCommand, retireCommand,
-		operationsCommand, enginesCommand, consoleCommand, statusCommand, serveCommand, demoCommand, versionCommand}
+		restackCommand, trialCommand, settingsCommand, infoCommand, logsCommand, runCommandCommand, operationsCommand, enginesCommand, surveyCommand, consoleCommand, statusCommand, serveCommand, demoCommand, versionCommand}
 }
 
 // usageError is a fault of the command line itself.
@@ -117,7 +118,10 @@ func (c *call) with(arguments []string) *call {
 func (c *call) jsonFlag() { c.json = c.flags.Bool("json", false, "print the API's own JSON") }
 
 func (c *call) parse() error {
-	rest := c.names
+	rest, tail := c.names, []string(nil)
+	if i := slices.Index(rest, "--"); i >= 0 { // what follows is not ours to read
+		rest, tail = rest[:i], rest[i:]
+	}
 	c.names = nil
 	for {
 		if err := c.flags.Parse(rest); err != nil {
@@ -132,10 +136,11 @@ func (c *call) parse() error {
 		}
 		c.names, rest = append(c.names, rest[0]), rest[1:]
 	}
+	c.names = append(c.names, tail...)
 	switch wanted := c.command.names; {
 	case wanted == "" && len(c.names) > 0:
 		return usageError{fmt.Sprintf("%q is too much; this command takes flags only", c.names[0])}
-	case (wanted == "NAME" || wanted == "NAME…") && len(c.names) == 0:
+	case strings.HasPrefix(wanted, "NAME") && len(c.names) == 0:
 		return usageError{"name a site"}
 	case (wanted == "NAME" || wanted == "[ID]") && len(c.names) > 1:
 		return usageError{fmt.Sprintf("%q is too much; this command takes one name", c.names[1])}

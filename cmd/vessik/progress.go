@@ -134,6 +134,9 @@ func liveProgress(operation client.Operation) (see func(client.Watched), done fu
 // outcome turns how an operation ended into how the command exits.
 func outcome(watched client.Watched) error {
 	failed := errors.Join()
+	if watched.Change != nil && watched.Change.WentBack && len(watched.Change.Worse) > 0 {
+		return exitCode(exitCheckFailed)
+	}
 	for _, part := range watched.Sites {
 		if part.State != "done" {
 			return exitCode(exitFailed)

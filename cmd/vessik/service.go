@@ -153,24 +153,6 @@ func (c *call) showOperations(ctx context.Context, service *client.Client) error
 	return table.Flush()
 }
 
-var enginesCommand = command{name: "engines", about: "list engines", synopsis: "Lists the engines that are there, and those that could be fetched.",
-	example: "vessik engines", run: show(
-		func(ctx context.Context, service *client.Client, _ *call) ([]client.Engine, error) {
-			return service.Engines(ctx)
-		},
-		func(_ context.Context, _ *client.Client, c *call, engines []client.Engine) error {
-			table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
-			fmt.Fprintln(table, "ENGINE\tVERSION\tFROM\tSIZE\tSITES\tPROCESSES")
-			for _, e := range engines {
-				version, size := e.Version, fmt.Sprintf("%d MB", e.SizeBytes>>20)
-				if !e.Present {
-					version, size = "not fetched; comes with the first site that needs it", ""
-				}
-				fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%d\t%d\n", e.ID, version, "Debian "+e.Generation, size, len(e.Sites), len(e.Processes))
-			}
-			return table.Flush()
-		})}
-
 var consoleCommand = command{name: "console", about: "sign in to the web console", synopsis: "Opens the web console, signed in; without a desktop, prints a link that works once, for five minutes.",
 	example: "vessik console", run: show(
 		func(ctx context.Context, service *client.Client, _ *call) (client.Link, error) {

@@ -21,7 +21,6 @@ import (
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
-	"vessik/internal/engine"
 	"vessik/internal/provision"
 	"vessik/internal/records"
 )
@@ -68,7 +67,9 @@ func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
 	config.Security = []map[string][]string{{"token": {}}}
 	document := humaecho.New(router, config)
 	a.register(document)
+	a.registerStack(document)
 	a.events(router, document.OpenAPI())
+	a.logs(router)
 	router.GET("/sign-in", a.signIn)
 	router.GET("/*", a.console)
 	return router, document.OpenAPI()
@@ -99,8 +100,10 @@ func (a *API) register(api huma.API) {
 	})
 	register(api, "GET", "/sites", "list-sites", "All sites", func(_ context.Context, in *struct {
 		Secrets bool `query:"secrets" doc:"With passwords"`
+		Trials  bool `query:"trials" doc:"With the temporary copies of trials that are going on"`
 	}) (*body[[]wire.Site], error) {
-		return &body[[]wire.Site]{a.sites(p.Sites(), in.Secrets)}, nil
+		visible := slices.DeleteFunc(p.Sites(), func(s site.Site) bool { return s.TrialOf != "" && !in.Trials })
+		return &body[[]wire.Site]{a.sites(visible, in.Secrets)}, nil
 	})
 	register(api, "GET", "/sites/{name}", "get-site", "One site", func(_ context.Context, in *struct {
 		Name    string `path:"name" doc:"The site's name"`
@@ -128,7 +131,9 @@ func (a *API) register(api huma.API) {
 			if in.Body.All {
 				names = nil
 				for _, s := range p.Sites() {
-					names = append(names, s.Name)
+					if s.TrialOf == "" {
+						names = append(names, s.Name)
+					}
 				}
 			} else if len(names) == 0 {
 				return nil, asProblem(site.Problems{{Field: "names", Message: "no site is named", Remedy: "name sites, or ask for all"}})
@@ -160,9 +165,6 @@ func (a *API) register(api huma.API) {
 	register(api, "POST", "/operations/{id}/cancel", "cancel-operation", "Cancel an operation; what it has begun is taken back", func(_ context.Context, in *idPath) (*struct{}, error) {
 		return nil, asProblem(p.Cancel(in.ID))
 	})
-	register(api, "GET", "/engines", "list-engines", "Engines that are there, and that could be", func(context.Context, *empty) (*body[[]wire.Engine], error) {
-		return &body[[]wire.Engine]{a.engines()}, nil
-	})
 	register(api, "POST", "/links", "new-link", "A one-time link that signs a browser in to the console", func(context.Context, *empty) (*body[wire.Link], error) {
 		ticket, expires := a.tickets.issue()
 		return &body[wire.Link]{wire.Link{URL: a.ConsoleURL() + "sign-in?ticket=" + ticket, ExpiresAt: expires}}, nil
@@ -191,7 +193,7 @@ func (a *API) sites(sites []site.Site, secrets bool) []wire.Site {
 	shown := make([]wire.Site, len(sites))
 	for i, s := range sites {
 		shown[i] = wire.Site{Name: s.Name, Title: s.Title, State: s.State, Reason: s.Reason, URL: s.URL(p.GatewayPort()), Domain: s.Domain, Folder: s.Folder, DocumentRoot: s.Folder,
-			Kit: s.Kit, Stack: wire.Stack{PHP: part(s.Stack.PHP), Web: part(s.Stack.Web), Database: part(s.Stack.Database)}, Port: s.Port,
+			Kit: s.Kit, Stack: wire.FullStack{PHP: part(s.Stack.PHP), Web: part(s.Stack.Web), Database: part(s.Stack.Database)}, Port: s.Port, Resting: p.Resting(s.Name), TrialOf: s.TrialOf,
 			Database: wire.Database{Host: "127.0.0.1", Port: p.DatabasePort(s.Stack.Database), Name: s.Database.Name, User: s.Database.User},
 			Admin:    wire.Admin{User: s.Admin.User, Email: s.Admin.Email}, CreatedAt: s.CreatedAt}
 		if secrets {
@@ -205,10 +207,11 @@ func (a *API) engines() []wire.Engine {
 	running := a.Provisioner.Running()
 	sites := a.Provisioner.Sites()
 	listed := []wire.Engine{}
-	for _, row := range engine.Catalogue {
-		e := wire.Engine{ID: row.ID, Kind: string(row.Kind), Generation: row.Generation, Sites: []string{}, Processes: slices.Concat([]int{}, running[row.ID])}
+	for _, row := range a.Provisioner.Store.Rows() {
+		e := wire.Engine{ID: row.ID, Kind: string(row.Kind), Generation: row.Generation, Sites: []string{}, Processes: slices.Concat([]int{}, running[row.ID]), MemoryBytes: memoryOf(running[row.ID]),
+			From: "Debian " + row.Generation, Variables: a.Provisioner.Variables(row.ID)}
 		if found, err := a.Provisioner.Store.Find(row.ID); err == nil {
-			e.Present, e.Version, e.SizeBytes, e.FetchedAt = true, found.Version, found.SizeBytes, &found.FetchedAt
+			e.Present, e.Version, e.SizeBytes, e.FetchedAt, e.From, e.Note = true, found.Version, found.SizeBytes, &found.FetchedAt, found.From(), found.Note
 		}
 		for _, s := range sites {
 			if slices.Contains(s.Stack.IDs(), row.ID) || s.Kit.Release() == row.ID {
@@ -228,6 +231,9 @@ func (a *API) events(router *echo.Echo, document *huma.OpenAPI) {
 	}
 	describe("/operations/{id}/events", "watch-operation", "An operation as it goes: events `operation` with the whole operation each time, the last one `end`",
 		&huma.Param{Name: "id", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}})
+	describe("/sites/{name}/logs/events", "follow-logs", "Lines of a site's logs: events `line`, and `end` where they are not followed",
+		&huma.Param{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}, &huma.Param{Name: "log", In: "query", Description: "Names, joined by commas; all where empty", Schema: &huma.Schema{Type: "string"}},
+		&huma.Param{Name: "last", In: "query", Schema: &huma.Schema{Type: "integer"}}, &huma.Param{Name: "follow", In: "query", Schema: &huma.Schema{Type: "boolean"}})
 	describe("/events", "watch-fleet", "An event `change` whenever any site or operation has changed")
 	router.GET("/api/v1/operations/:id/events", func(c echo.Context) error {
 		ctx := c.Request().Context()

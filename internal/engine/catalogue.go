@@ -4,7 +4,6 @@
 package engine
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 )
@@ -30,59 +29,58 @@ type Row struct {
 	WithoutDependencies bool
 }
 
-// Catalogue lists everything that can be fetched. A further generation is a further row.
+// generations are Debian's releases, the oldest first.
+var generations = []string{"bullseye", "bookworm", "trixie"}
+
+// Age orders engines of one version: the newer the generation, the higher.
+func (r Row) Age() int { return slices.Index(generations, r.Generation) }
+
+// Catalogue lists everything that can be fetched, in each kind the usual one first, then the others from the newest to the oldest. A
+// further version is a further row.
 var Catalogue = []Row{
-	{ID: "php-8.2", Kind: PHP, Generation: "bookworm",
-		Packages: phpPackages("8.2"),
-		Programs: []string{"usr/sbin/php-fpm8.2", "usr/bin/php8.2"}},
-	{ID: "nginx-1.22", Kind: Web, Generation: "bookworm",
-		Packages: []string{"nginx"},
-		Programs: []string{"usr/sbin/nginx"}},
-	{ID: "mariadb-10.11", Kind: Database, Generation: "bookworm",
-		Packages: []string{"mariadb-server-core"},
-		Programs: []string{"usr/sbin/mariadbd"}},
-	{ID: "wordpress-6.1", Kind: Release, Generation: "bookworm", WithoutDependencies: true,
-		Packages: []string{"wordpress", "wordpress-theme-twentytwentythree", "php-getid3", "libjs-cropper",
-			"libjs-underscore", "libjs-prototype", "libjs-scriptaculous", "ca-certificates"}},
+	phpRow("8.2", "bookworm"), phpRow("8.4", "trixie"), phpRow("7.4", "bullseye"),
+	nginxRow("1.22", "bookworm", "nginx"), nginxRow("1.26", "trixie", "nginx"), nginxRow("1.18", "bullseye", "nginx-light"),
+	apacheRow("2.4", "bookworm"), apacheRow("2.4", "trixie"), apacheRow("2.4", "bullseye"),
+	mariadbRow("10.11", "bookworm", "mariadb-server-core", "mariadb-client-core"),
+	mariadbRow("11.8", "trixie", "mariadb-server-core", "mariadb-client-core"),
+	mariadbRow("10.5", "bullseye", "mariadb-server-core-10.5", "mariadb-client-core-10.5"),
+	wordpressRow("6.1", "bookworm", "twentytwentythree"), wordpressRow("6.8", "trixie", "twentytwentyfive"), wordpressRow("5.7", "bullseye", "twentytwentyone"),
 }
 
-func phpPackages(version string) []string {
-	packages := []string{}
-	for _, part := range []string{"fpm", "cli", "mysql", "mbstring", "xml", "curl", "gd", "intl", "zip", "bcmath", "soap", "sqlite3"} {
-		packages = append(packages, "php"+version+"-"+part)
+func phpRow(version, generation string) Row {
+	row := Row{ID: "php-" + version, Kind: PHP, Generation: generation, Programs: []string{"usr/sbin/php-fpm" + version, "usr/bin/php" + version}}
+	for _, part := range []string{"fpm", "cli", "mysql", "mbstring", "xml", "curl", "gd", "intl", "zip", "bcmath", "soap", "sqlite3", "xdebug"} {
+		row.Packages = append(row.Packages, "php"+version+"-"+part)
 	}
-	return packages
+	return row
+}
+
+func nginxRow(version, generation, pack string) Row {
+	return Row{ID: "nginx-" + version, Kind: Web, Generation: generation, Packages: []string{pack}, Programs: []string{"usr/sbin/nginx"}}
+}
+
+// All generations have an Apache 2.4, some of the same full version at times: its id says the generation.
+func apacheRow(version, generation string) Row {
+	return Row{ID: "apache-" + version + "-" + generation, Kind: Web, Generation: generation, Packages: []string{"apache2-bin", "media-types"}, Programs: []string{"usr/sbin/apache2"}}
+}
+
+func mariadbRow(version, generation string, packages ...string) Row {
+	return Row{ID: "mariadb-" + version, Kind: Database, Generation: generation, Packages: packages, Programs: []string{"usr/sbin/mariadbd", "usr/bin/mariadb"}}
+}
+
+func wordpressRow(version, generation, theme string) Row {
+	return Row{ID: "wordpress-" + version, Kind: Release, Generation: generation, WithoutDependencies: true,
+		Packages: []string{"wordpress", "wordpress-theme-" + theme, "php-getid3", "libjs-cropper", "libjs-underscore", "libjs-prototype", "libjs-scriptaculous", "libjs-lodash", "ca-certificates"}}
 }
 
 // leftOut are packages that Debian's dependencies bring and that no engine uses here; a star stands for any ending.
 var leftOut = []string{"perl*", "libperl*", "libnumber-compare-perl", "libtext-glob-perl", "libfile-find-rule-perl", "systemd*", "libsystemd-shared*", "init-system-helpers", "usrmerge",
-	"dpkg", "tar", "debconf*", "ucf", "sensible-utils", "mount", "dmsetup", "apache2*", "iproute2", "libbpf*", "procps", "psmisc", "lsof", "fonts-*", "libx11-data", "tzdata*",
-	"libcryptsetup*", "libdevmapper*", "libkmod*", "libfdisk*", "libapparmor*", "libaudit-common", "libcap2-bin", "gcc-12-base", "libpam0g", "libip4tc*"}
+	"dpkg", "tar", "debconf*", "ucf", "sensible-utils", "mount", "dmsetup", "apache2*", "libmagic-mgc", "iproute2", "libbpf*", "procps", "psmisc", "lsof", "fonts-*", "libx11-data", "tzdata*",
+	"libcryptsetup*", "libdevmapper*", "libkmod*", "libfdisk*", "libaudit-common", "libcap2-bin", "gcc-12-base", "libpam0g", "libip4tc*"}
 
 func isLeftOut(name string) bool {
 	return slices.ContainsFunc(leftOut, func(pattern string) bool {
 		start, any := strings.CutSuffix(pattern, "*")
 		return name == start || any && strings.HasPrefix(name, start)
 	})
-}
-
-// Lookup returns the catalogue's row of an id, or an error that names what there is.
-func Lookup(id string) (Row, error) {
-	for _, row := range Catalogue {
-		if row.ID == id {
-			return row, nil
-		}
-	}
-	return Row{}, fmt.Errorf("there is no engine %q; there are %s", id, strings.Join(IDs(""), ", "))
-}
-
-// IDs lists the catalogue's ids of one kind, or all of them for an empty kind.
-func IDs(kind Kind) []string {
-	ids := []string{}
-	for _, row := range Catalogue {
-		if kind == "" || row.Kind == kind {
-			ids = append(ids, row.ID)
-		}
-	}
-	return ids
 }

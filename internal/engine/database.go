@@ -36,6 +36,8 @@ type DatabasePlace struct {
 	Port     int
 	Password string // the administrator's
 	BufferMB int
+	// Variables are server variables that the user set.
+	Variables map[string]string
 }
 
 // StartDatabase prepares the data folder on first use and starts the server. The default root without a password and the anonymous
@@ -44,7 +46,7 @@ func StartDatabase(ctx context.Context, supervisor *proc.Supervisor, e *Engine, 
 	if err := os.MkdirAll(place.Run, 0o700); err != nil {
 		return nil, err
 	}
-	configuration := render.MariaDB{Root: e.Root(), Data: place.Data, Dir: place.Run, Socket: filepath.Join(place.Run, "db.sock"), Port: place.Port, BufferMB: place.BufferMB}
+	configuration := place.configuration(e)
 	if length := len(configuration.Socket); length > 100 {
 		return nil, fmt.Errorf("the socket path %s is %d bytes long, and 100 is the most: choose a shorter home folder", configuration.Socket, length)
 	}
@@ -74,6 +76,51 @@ func StartDatabase(ctx context.Context, supervisor *proc.Supervisor, e *Engine, 
 	return d, nil
 }
 
+func (place DatabasePlace) configuration(e *Engine) render.MariaDB {
+	return render.MariaDB{Base: firstFolder(e.Root(), "usr", "."), Share: firstFolder(e.Root(), "usr/share/mysql", "usr/share/mariadb", "share/mysql", "share/mariadb", "share"),
+		Plugins: firstFolder(e.Root(), "usr/lib/mysql/plugin", "usr/lib/*/libmariadb3/plugin", "lib/plugin", "lib/mysql/plugin"),
+		Data:    place.Data, Dir: place.Run, Socket: filepath.Join(place.Run, "db.sock"), Port: place.Port, BufferMB: place.BufferMB, Variables: place.Variables}
+}
+
+// firstFolder is the first of an engine's folders that is there and holds something; folders differ from release to release.
+func firstFolder(root string, patterns ...string) string {
+	for _, pattern := range patterns {
+		found, _ := filepath.Glob(filepath.Join(root, pattern))
+		for _, path := range found {
+			if entries, err := os.ReadDir(path); err == nil && len(entries) > 0 {
+				return path
+			}
+		}
+	}
+	return filepath.Join(root, patterns[0])
+}
+
+// CheckVariables has the server itself read a configuration with the variables, and returns its own words where it refuses. Nothing
+// is started.
+func CheckVariables(ctx context.Context, e *Engine, place DatabasePlace) error {
+	place.Run = filepath.Join(place.Run, "check")
+	place.Data = filepath.Join(place.Run, "data")
+	if err := os.MkdirAll(place.Data, 0o700); err != nil {
+		return err
+	}
+	defer os.RemoveAll(place.Run)
+	file := filepath.Join(place.Run, "mariadb.cnf")
+	if err := os.WriteFile(file, []byte(place.configuration(e).String()), 0o600); err != nil {
+		return err
+	}
+	out, err := exec.CommandContext(ctx, e.Program("mariadbd"), "--defaults-file="+file, "--verbose", "--help").CombinedOutput()
+	for line := range strings.Lines(string(out)) {
+		if strings.Contains(line, "[ERROR]") || strings.Contains(line, "[Warning]") && (strings.Contains(line, "option '") || strings.Contains(line, "adjusted to")) {
+			_, words, _ := strings.Cut(line, "] ")
+			return fmt.Errorf("%s refuses it: %s", e.ID, strings.TrimSpace(words))
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("%s refuses it: %w", e.ID, err)
+	}
+	return nil
+}
+
 // prepareData makes the system tables in a folder of another name and renames it: a folder that is there is whole.
 func prepareData(ctx context.Context, e *Engine, place DatabasePlace, configuration render.MariaDB) error {
 	partial := place.Data + ".partial"
@@ -91,7 +138,10 @@ func prepareData(ctx context.Context, e *Engine, place DatabasePlace, configurat
 	defer os.Remove(file)
 	script := "CREATE DATABASE mysql;\nUSE mysql;\nSET @auth_root_socket=NULL;\n"
 	for _, name := range []string{"_system_tables.sql", "_performance_tables.sql", "_system_tables_data.sql", "maria_add_gis_sp_bootstrap.sql", "_sys_schema.sql"} {
-		found, _ := filepath.Glob(filepath.Join(e.Root(), "usr/share/mysql", "*"+name))
+		found, _ := filepath.Glob(filepath.Join(configuration.Share, "*"+name))
+		if len(found) == 0 && name == "_sys_schema.sql" { // since MariaDB 10.6
+			continue
+		}
 		if len(found) == 0 {
 			return fmt.Errorf("%s does not bring *%s", e.ID, name)
 		}
@@ -170,6 +220,29 @@ func (d *DatabaseServer) CreateDatabase(ctx context.Context, name, user, passwor
 func (d *DatabaseServer) DropDatabase(ctx context.Context, name, user string) error {
 	_, err := d.admin.ExecContext(ctx, "DROP USER IF EXISTS "+rewrite.Quote(user)+"@'127.0.0.1'; DROP DATABASE IF EXISTS "+Identifier(name))
 	return err
+}
+
+// Missing lists which of the collations a server does not know.
+func (d *DatabaseServer) Missing(ctx context.Context, collations []string) ([]string, error) {
+	missing := []string{}
+	for _, name := range collations {
+		var count int
+		if err := d.admin.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY WHERE ? IN (COLLATION_NAME"+d.fullNames()+")", name).Scan(&count); err != nil {
+			return nil, err
+		}
+		if count == 0 {
+			missing = append(missing, name)
+		}
+	}
+	return missing, nil
+}
+
+// fullNames is the column that has a collation's name with its character set, where the server has it (since 10.10).
+func (d *DatabaseServer) fullNames() string {
+	if d.Engine.atLeast("10.10") {
+		return ", FULL_COLLATION_NAME"
+	}
+	return ""
 }
 
 // HasDatabase tells whether a database or a user of these names exists.

@@ -34,54 +34,86 @@ func (s Store) fetch(ctx context.Context, rows []Row, progress Progress) error {
 		byGeneration[row.Generation] = append(byGeneration[row.Generation], row)
 	}
 	for generation, rows := range byGeneration {
-		apt, err := s.newApt(generation)
-		if err != nil {
+		if err := s.fetchGeneration(ctx, generation, rows, progress); err != nil {
 			return err
 		}
-		progress("asking the Debian archive ("+generation+")", 0)
-		if err := apt.update(ctx); err != nil {
-			return err
-		}
-		patcher, err := apt.resolve(ctx, Row{Packages: []string{"patchelf"}})
-		if err != nil {
-			return err
-		}
-		wanted, all := map[string][]string{}, slices.Clone(patcher)
-		for _, row := range rows {
-			if wanted[row.ID], err = apt.resolve(ctx, row); err != nil {
-				return err
-			}
-			all = append(all, wanted[row.ID]...)
-		}
-		slices.Sort(all)
-		if err := apt.download(ctx, slices.Compact(all), progress); err != nil {
-			apt.forgetLists() // the archive may have moved on since they were read
-			return err
-		}
-		tool, err := os.MkdirTemp(s.Dir, ".partial-patchelf-")
-		if err != nil {
-			return err
-		}
-		defer os.RemoveAll(tool)
-		if err := apt.unpack(ctx, patcher, tool); err != nil {
-			return err
-		}
-		if err := s.keepPatcher(tool); err != nil {
-			return err
-		}
-		for i, row := range rows {
-			progress("unpacking "+row.ID, float64(i)/float64(len(rows)))
-			if err := s.install(ctx, apt, row, wanted[row.ID]); err != nil {
-				return fmt.Errorf("unpack %s: %w", row.ID, err)
-			}
-		}
-		apt.clean()
 	}
 	return nil
 }
 
+func (s Store) fetchGeneration(ctx context.Context, generation string, rows []Row, progress Progress) error {
+	apt, err := s.newApt(generation)
+	if err != nil {
+		return err
+	}
+	progress("asking the Debian archive ("+generation+")", 0)
+	wanted, note, err := apt.bring(ctx, rows, progress)
+	if err != nil {
+		return err
+	}
+	tool, err := os.MkdirTemp(s.Dir, ".partial-patchelf-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(tool)
+	if err := apt.unpack(ctx, wanted["patchelf"], tool); err != nil {
+		return err
+	}
+	if err := s.keepPatcher(tool); err != nil {
+		return err
+	}
+	for i, row := range rows {
+		progress("unpacking "+row.ID, float64(i)/float64(len(rows)))
+		if err := s.install(ctx, apt, row, wanted[row.ID], note); err != nil {
+			return fmt.Errorf("unpack %s: %w", row.ID, err)
+		}
+	}
+	apt.clean()
+	return nil
+}
+
+// bring resolves and downloads the rows' packages, and patchelf. An archive for security updates lists now and then what it does not
+// hold (yet, or any more): then everything is taken from the release itself, and the note says so.
+func (a *apt) bring(ctx context.Context, rows []Row, progress Progress) (wanted map[string][]string, note string, err error) {
+	for {
+		wanted, err = a.bringOnce(ctx, rows, progress)
+		if err == nil || ctx.Err() != nil || a.sources.security == "" || !errors.Is(err, errIncomplete) {
+			return wanted, note, err
+		}
+		note = "the archive of " + a.generation + "'s security updates lists packages that it does not hold; taken from the release without them"
+		progress(note, -1)
+		if err := a.withoutSecurity(); err != nil {
+			return nil, "", err
+		}
+	}
+}
+
+// errIncomplete says that the archive does not hold what it lists.
+var errIncomplete = errors.New("a listed package is missing")
+
+func (a *apt) bringOnce(ctx context.Context, rows []Row, progress Progress) (map[string][]string, error) {
+	if err := a.update(ctx); err != nil {
+		return nil, err
+	}
+	wanted, all := map[string][]string{}, []string{}
+	for _, row := range append([]Row{{ID: "patchelf", Packages: []string{"patchelf"}}}, rows...) {
+		packages, err := a.resolve(ctx, row)
+		if err != nil {
+			return nil, err
+		}
+		wanted[row.ID] = packages
+		all = append(all, packages...)
+	}
+	slices.Sort(all)
+	err := a.download(ctx, slices.Compact(all), progress)
+	if err != nil {
+		a.forgetLists() // the archive may have moved on since they were read
+	}
+	return wanted, err
+}
+
 // install unpacks one row beside its place, makes it startable from that place, and renames it there.
-func (s Store) install(ctx context.Context, apt *apt, row Row, packages []string) error {
+func (s Store) install(ctx context.Context, apt *apt, row Row, packages []string, note string) error {
 	partial, err := os.MkdirTemp(s.Dir, ".partial-"+row.ID+"-")
 	if err != nil {
 		return err
@@ -91,7 +123,7 @@ func (s Store) install(ctx context.Context, apt *apt, row Row, packages []string
 		return err
 	}
 	final := &Engine{ID: row.ID, Kind: row.Kind, Generation: row.Generation, Packages: packages,
-		FetchedAt: time.Now().UTC().Truncate(time.Second), Dir: filepath.Join(s.Dir, row.ID), programs: row.Programs}
+		FetchedAt: time.Now().UTC().Truncate(time.Second), Dir: filepath.Join(s.Dir, row.ID), Programs: row.Programs, Note: note}
 	here := *final
 	here.Dir = partial
 	if err := apt.unpack(ctx, packages, here.Root()); err != nil {
@@ -108,6 +140,9 @@ func (s Store) install(ctx context.Context, apt *apt, row Row, packages []string
 		return err
 	}
 	final.PatchedFor, final.SizeBytes = final.Dir, folderSize(partial)
+	if err := s.share(partial, row.Programs); err != nil {
+		return err
+	}
 	if err := writeManifest(partial, final); err != nil {
 		return err
 	}
@@ -154,7 +189,7 @@ func (s Store) keepPatcher(tool string) error {
 
 // patch makes the engine's programs use the loader and the libraries of the given root, wherever the machine's own are.
 func (s Store) patch(ctx context.Context, e *Engine, root string) error {
-	if len(e.programs) == 0 {
+	if len(e.Programs) == 0 {
 		return nil
 	}
 	loader, libraries, err := loaderAndLibraries(e.Root())
@@ -166,7 +201,7 @@ func (s Store) patch(ctx context.Context, e *Engine, root string) error {
 	if err != nil {
 		return err
 	}
-	for _, program := range e.programs {
+	for _, program := range e.Programs {
 		command := exec.CommandContext(ctx, filepath.Join(toolRoot, toolLoader), "--library-path", filepath.Join(toolRoot, toolLibraries),
 			filepath.Join(toolRoot, "usr/bin/patchelf"), "--set-interpreter", filepath.Join(root, loader),
 			"--force-rpath", "--set-rpath", filepath.Join(root, libraries), filepath.Join(e.Root(), program))
@@ -199,7 +234,10 @@ func loaderAndLibraries(root string) (loader, libraries string, err error) {
 }
 
 // apt is a private apt root for one generation: own sources, lists, cache and an empty status file.
-type apt struct{ dir, generation string }
+type apt struct {
+	dir, generation string
+	sources         sources
+}
 
 func (s Store) newApt(generation string) (*apt, error) {
 	for _, program := range []string{"apt-get", "dpkg-deb"} {
@@ -217,16 +255,23 @@ func (s Store) newApt(generation string) (*apt, error) {
 	if err != nil {
 		return nil, err
 	}
-	text := sources.list(generation)
+	a.sources = sources
 	configuration := fmt.Sprintf("Dir::Etc::sourcelist %q;\nDir::Etc::sourceparts \"-\";\nDir::State::lists %q;\nDir::Cache %q;\nDir::State::status %q;\n"+
 		"APT::Install-Recommends \"false\";\nAPT::Update::Error-Mode \"any\";\nAcquire::Retries \"2\";\nAcquire::http::Timeout \"20\";\nAcquire::Languages \"none\";\nAPT::Sandbox::User \"\";\nBinary::apt-get::Acquire::AllowInsecureRepositories \"false\";\n",
 		a.dir+"/sources.list", a.dir+"/lists", a.dir+"/cache", a.dir+"/status")
-	for name, content := range map[string]string{"sources.list": text, "apt.conf": configuration, "status": ""} {
+	for name, content := range map[string]string{"sources.list": sources.list(generation), "apt.conf": configuration, "status": ""} {
 		if err := os.WriteFile(filepath.Join(a.dir, name), []byte(content), 0o644); err != nil {
 			return nil, err
 		}
 	}
 	return a, nil
+}
+
+// withoutSecurity goes on with the release alone.
+func (a *apt) withoutSecurity() error {
+	a.sources.security = ""
+	a.forgetLists()
+	return os.WriteFile(filepath.Join(a.dir, "sources.list"), []byte(a.sources.list(a.generation)), 0o644)
 }
 
 func (a *apt) command(ctx context.Context, arguments ...string) *exec.Cmd {
@@ -247,8 +292,12 @@ func archiveError(out []byte, err error) error {
 	if len(lines) > 3 {
 		lines = lines[:3]
 	}
+	kind := ErrArchive
+	if strings.Contains(string(out), "404 ") {
+		kind = fmt.Errorf("%w: %w", ErrArchive, errIncomplete)
+	}
 	return fmt.Errorf("%w: %v: %s. Check the network and this machine's apt sources, then run it again; engines fetched before keep working",
-		ErrArchive, err, strings.Join(lines, " / "))
+		kind, err, strings.Join(lines, " / "))
 }
 
 func (a *apt) stamp() string { return filepath.Join(a.dir, "updated") }
@@ -277,7 +326,7 @@ func (a *apt) resolve(ctx context.Context, row Row) ([]string, error) {
 	}
 	packages := []string{}
 	for _, match := range plannedInstall.FindAllStringSubmatch(string(out), -1) {
-		if row.WithoutDependencies && !slices.Contains(row.Packages, match[1]) || isLeftOut(match[1]) {
+		if asked := slices.Contains(row.Packages, match[1]); !asked && (row.WithoutDependencies || isLeftOut(match[1])) {
 			continue
 		}
 		packages = append(packages, match[1]+"="+match[2])
@@ -350,7 +399,8 @@ func (a *apt) unpack(ctx context.Context, packages []string, root string) error 
 	return nil
 }
 
-var notNeeded = regexp.MustCompile(`^usr/share/(doc|man|locale|lintian|bash-completion|info|bug|perl5|gcc|mysql-test|i18n)/|^usr/lib/(systemd|udev)/|/gconv/|^(var|etc/(init\.d|systemd|apparmor\.d|logrotate\.d|cron))`)
+var notNeeded = regexp.MustCompile(`^usr/share/(doc|man|locale|lintian|bash-completion|info|bug|perl5|gcc|mysql-test|i18n)/|^usr/lib/(systemd|udev)/|/gconv/|^(var|etc/(init\.d|systemd|apparmor\.d|logrotate\.d|cron))` +
+	`|^usr/bin/(innochecksum|mariadb-(check|upgrade|install-db)|my_print_defaults|resolveip|mysql\w*)/|^usr/share/(mysql|mariadb)/fill_help_tables`)
 
 // untar writes a package's files below root, with /bin, /lib and so on merged into /usr and absolute links turned relative, so that
 // the tree holds together wherever it lies.
@@ -491,4 +541,10 @@ func (s sources) list(generation string) string {
 		text += fmt.Sprintf("deb [signed-by=%s] %s %s-security main\n", s.keyring, s.security, generation)
 	}
 	return text
+}
+
+// Archive is the address of Debian's archive as this machine's own apt sources have it.
+func (s Store) Archive() (string, error) {
+	found, err := machineSources(cmp.Or(s.Sources, "/etc/apt"))
+	return found.main, err
 }

@@ -67,6 +67,10 @@ func TestAHalfUnpackedEngineIsNeverUsed(t *testing.T) {
 	store.removePartial()
 	assert.NoDirExists(t, partial)
 	_, err = store.Find("php-9.9")
+	assert.ErrorIs(t, err, fs.ErrNotExist)
+	_, err = store.Find("../php-8.2")
+	assert.ErrorContains(t, err, "not an engine's id")
+	_, err = store.Lookup("php-9.9")
 	assert.ErrorContains(t, err, "there are php-8.2")
 }
 

@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vessik/internal/engine"
+	"vessik/internal/proc"
 	"vessik/test/ground"
 )
 
@@ -29,7 +30,8 @@ func TestMain(m *testing.M) { os.Exit(ground.Main(m)) }
 var ctx = context.Background()
 
 func TestEnginesTellTheirVersions(t *testing.T) {
-	for _, id := range engine.IDs("") {
+	for _, row := range engine.Catalogue {
+		id := row.ID
 		e := ground.Engine(t, id)
 		assert.Regexp(t, `^\d+\.\d+\.\d+$`, e.Version, id)
 		assert.NotEmpty(t, e.Packages, id)
@@ -102,8 +104,14 @@ func answer(port int) string {
 }
 
 func TestAWebServerServesManyAndLeavesOutWhatItRefuses(t *testing.T) {
+	for _, id := range []string{"nginx-1.18", "nginx-1.22", "nginx-1.26"} {
+		t.Run(id, func(t *testing.T) { servesMany(t, id) })
+	}
+}
+
+func servesMany(t *testing.T, id string) {
 	dir := ground.Folder(t)
-	w, err := engine.NewWebServer(ground.Supervisor(), ground.Engine(t, "nginx-1.22"), filepath.Join(dir, "run"), filepath.Join(dir, "log"))
+	w, err := engine.NewWebServer(ground.Supervisor(), ground.Engine(t, id), proc.FindAbilities(), filepath.Join(dir, "run"), filepath.Join(dir, "log"))
 	require.NoError(t, err)
 	defer w.Stop()
 	a, b, c := ground.FreePort(t), ground.FreePort(t), ground.FreePort(t)
@@ -113,7 +121,8 @@ func TestAWebServerServesManyAndLeavesOutWhatItRefuses(t *testing.T) {
 	assert.Empty(t, broken)
 	assert.Equal(t, "fern", answer(a), "what Apply names listens when it returns")
 	assert.Equal(t, "moss", answer(b))
-	main := w.PID()
+	pid := func() int { return append(w.Processes(), 0)[0] }
+	main := pid()
 
 	bad := page("rot", c)
 	bad.Text += "garden_gate open;\n"
@@ -129,17 +138,18 @@ func TestAWebServerServesManyAndLeavesOutWhatItRefuses(t *testing.T) {
 	assert.Equal(t, "nothing", answer(a), "withdrawn")
 	assert.Equal(t, "moss", answer(b))
 	assert.Equal(t, "seed", answer(c))
-	assert.Equal(t, main, w.PID(), "a reload, not a restart")
+	assert.Equal(t, main, pid(), "a reload, not a restart")
 	assert.Equal(t, []string{"b", "c"}, w.Sites())
 
 	require.NoError(t, syscall.Kill(main, syscall.SIGKILL))
-	assert.Eventually(t, func() bool { return answer(b) == "moss" && w.PID() != main && w.PID() != 0 }, 10*time.Second, 10*time.Millisecond, "killed, and back although its workers held the ports")
+	assert.Eventually(t, func() bool { return answer(b) == "moss" && pid() != main && pid() != 0 }, 10*time.Second, 10*time.Millisecond, "killed, and back although its workers held the ports")
 	_, err = w.Apply(ctx, map[string]*engine.VirtualHost{"b": nil, "c": nil})
 	require.NoError(t, err)
 	assert.Equal(t, "nothing", answer(b))
+	assert.Empty(t, w.Processes(), "it ends with its last site")
 
 	// Taking out what never came in asks nothing of nginx: an undo must bear an engine that does not work.
-	none, err := engine.NewWebServer(ground.Supervisor(), &engine.Engine{ID: "nginx-none", Dir: "/nonexistent"}, filepath.Join(dir, "none"), filepath.Join(dir, "none.log"))
+	none, err := engine.NewWebServer(ground.Supervisor(), &engine.Engine{ID: "nginx-none", Dir: "/nonexistent"}, proc.FindAbilities(), filepath.Join(dir, "none"), filepath.Join(dir, "none.log"))
 	require.NoError(t, err)
 	broken, err = none.Apply(ctx, map[string]*engine.VirtualHost{"a": nil})
 	require.NoError(t, err)

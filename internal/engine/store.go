@@ -14,6 +14,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"vessik/internal/core/site"
 )
 
 // Store is the folder in which engines lie unpacked. Several services may share one: a file lock orders the fetching.
@@ -32,49 +34,124 @@ type Engine struct {
 	SizeBytes  int64     `json:"size_bytes"`
 	FetchedAt  time.Time `json:"fetched_at"`
 	PatchedFor string    `json:"patched_for"` // the folder that the programs' loader paths name
-	Dir        string    `json:"-"`
-	programs   []string
+	Programs   []string  `json:"programs"`
+	// Adopted is the user's own folder that the engine stands in; empty for one that was fetched.
+	Adopted string `json:"adopted,omitempty"`
+	Note    string `json:"note,omitempty"` // what was out of the ordinary when it was fetched
+	Dir     string `json:"-"`
 }
 
 const manifestFile = "engine.json"
 
 // Root is the folder that holds the engine's usr, etc and so on.
-func (e *Engine) Root() string { return filepath.Join(e.Dir, "root") }
+func (e *Engine) Root() string {
+	if e.Adopted != "" {
+		return e.Adopted
+	}
+	return filepath.Join(e.Dir, "root")
+}
+
+// IsApache and so on tell programs of one kind apart.
+func (e *Engine) IsApache() bool { return strings.HasPrefix(e.ID, "apache") }
+
+// atLeast compares the full version with a number such as 1.19.5.
+func (e *Engine) atLeast(version string) bool { return site.CompareVersions(e.Version, version) >= 0 }
 
 // Program returns the path of a program of this engine by the start of its file name, e.g. "php-fpm".
 func (e *Engine) Program(prefix string) string {
-	for _, p := range e.programs {
-		if strings.HasPrefix(filepath.Base(p), prefix) {
+	other := map[string]string{"apache2": "httpd", "mariadbd": "mysqld"}[prefix]
+	for _, p := range e.Programs {
+		if base := filepath.Base(p); strings.HasPrefix(base, prefix) || other != "" && base == other {
 			return filepath.Join(e.Root(), p)
 		}
 	}
 	return filepath.Join(e.Root(), "no-program-"+prefix)
 }
 
+// Rows are the catalogue and, after it, the engines that the user adopted.
+func (s Store) Rows() []Row {
+	rows := slices.Clone(Catalogue)
+	found, _ := filepath.Glob(filepath.Join(s.Dir, "*", manifestFile))
+	for _, path := range found {
+		e, err := readManifest(filepath.Dir(path))
+		if err == nil && e.Adopted != "" {
+			rows = append(rows, Row{ID: e.ID, Kind: e.Kind, Generation: "own", Programs: e.Programs})
+		}
+	}
+	return rows
+}
+
+// Lookup returns the row of an id, or an error that names what there is.
+func (s Store) Lookup(id string) (Row, error) {
+	rows := s.Rows()
+	ids := []string{}
+	for _, row := range rows {
+		if row.ID == id {
+			return row, nil
+		}
+		ids = append(ids, row.ID)
+	}
+	return Row{}, fmt.Errorf("there is no engine %q; there are %s", id, strings.Join(ids, ", "))
+}
+
+// IDs lists the ids of one kind, or all of them for an empty kind.
+func (s Store) IDs(kind Kind) []string {
+	ids := []string{}
+	for _, row := range s.Rows() {
+		if kind == "" || row.Kind == kind {
+			ids = append(ids, row.ID)
+		}
+	}
+	return ids
+}
+
+func readManifest(dir string) (*Engine, error) {
+	e := &Engine{Dir: dir}
+	text, err := os.ReadFile(filepath.Join(dir, manifestFile))
+	if err == nil {
+		err = json.Unmarshal(text, e)
+	}
+	return e, err
+}
+
+// PHPCommand is the path of a PHP's command-line program.
+func (e *Engine) PHPCommand() string {
+	for _, p := range e.Programs {
+		if phpCommand.MatchString(filepath.Base(p)) {
+			return filepath.Join(e.Root(), p)
+		}
+	}
+	return filepath.Join(e.Root(), "no-php")
+}
+
+var phpCommand = regexp.MustCompile(`^php[0-9.]*$`)
+
 // Find returns an engine that is there; errors.Is(err, fs.ErrNotExist) when it has not been fetched.
 func (s Store) Find(id string) (*Engine, error) {
-	row, err := Lookup(id)
-	if err != nil {
-		return nil, err
+	if !validID.MatchString(id) {
+		return nil, fmt.Errorf("%q is not an engine's id", id)
 	}
-	e := &Engine{Dir: filepath.Join(s.Dir, id), programs: row.Programs}
-	text, err := os.ReadFile(filepath.Join(e.Dir, manifestFile))
+	e, err := readManifest(filepath.Join(s.Dir, id))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("engine %s has not been fetched: %w", id, fs.ErrNotExist)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("read engine %s: %w", id, err)
 	}
-	if err := json.Unmarshal(text, e); err != nil {
-		return nil, fmt.Errorf("read engine %s: %w", id, err)
+	for _, row := range Catalogue { // a store of an earlier version says less
+		if row.ID == id {
+			e.Programs = row.Programs
+		}
 	}
 	return e, nil
 }
 
+var validID = regexp.MustCompile(`^[a-z]+-[a-z0-9.-]+$`)
+
 // List returns the engines that are there, in the catalogue's order.
 func (s Store) List() []*Engine {
 	found := []*Engine{}
-	for _, row := range Catalogue {
+	for _, row := range s.Rows() {
 		if e, err := s.Find(row.ID); err == nil {
 			found = append(found, e)
 		}
@@ -109,12 +186,12 @@ func (s Store) Ensure(ctx context.Context, ids []string, progress Progress) (map
 	s.removePartial()
 	missing := []Row{}
 	for _, id := range ids {
-		row, err := Lookup(id)
+		row, err := s.Lookup(id)
 		if err != nil {
 			return nil, err
 		}
 		if e, err := s.Find(id); err == nil {
-			if e.PatchedFor != e.Dir {
+			if e.PatchedFor != e.Dir && e.Adopted == "" {
 				if err := s.repatch(ctx, e); err != nil {
 					return nil, err
 				}
@@ -135,7 +212,7 @@ func (s Store) Ensure(ctx context.Context, ids []string, progress Progress) (map
 func (s Store) collect(ids []string, ready map[string]*Engine) bool {
 	for _, id := range ids {
 		e, err := s.Find(id)
-		if err != nil || e.PatchedFor != e.Dir {
+		if err != nil || e.PatchedFor != e.Dir && e.Adopted == "" {
 			return false
 		}
 		ready[id] = e
@@ -181,11 +258,11 @@ var versionNumber = regexp.MustCompile(`\d+\.\d+\.\d+`)
 
 // readVersion asks the program itself; for a release, its main package's version.
 func readVersion(ctx context.Context, e *Engine) (string, error) {
-	if len(e.programs) == 0 {
+	if len(e.Programs) == 0 {
 		main := e.Packages[slices.IndexFunc(e.Packages, func(p string) bool { return strings.HasPrefix(p, strings.Split(e.ID, "-")[0]+"=") })]
 		return versionNumber.FindString(main[strings.Index(main, "="):]), nil
 	}
-	program := filepath.Join(e.Root(), e.programs[0])
+	program := filepath.Join(e.Root(), e.Programs[0])
 	arguments := map[Kind][]string{PHP: {"-n", "-v"}, Web: {"-v"}, Database: {"--no-defaults", "--version"}}[e.Kind]
 	out, err := exec.CommandContext(ctx, program, arguments...).CombinedOutput()
 	version := versionNumber.FindString(string(out))

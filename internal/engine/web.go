@@ -2,6 +2,7 @@ package engine
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -21,8 +22,41 @@ import (
 	"vessik/internal/proc"
 )
 
-// WebServer is one nginx, shared by the sites that chose its version, each with its own virtual host on its own port.
-type WebServer struct {
+// WebServer serves the sites that chose one version of one web server, each with its own virtual host on its own port.
+type WebServer interface {
+	// Apply adds, changes (a virtual host) and removes (nil) sites. What the engine refuses, or whose port is taken, is left out and
+	// named in broken; all others are served, and were all the time. Once it returns, what it names listens.
+	Apply(ctx context.Context, changes map[string]*VirtualHost) (broken map[string]error, err error)
+	// Check has the engine read a virtual host, and returns its own words where it refuses; nothing changes.
+	Check(ctx context.Context, name string, host VirtualHost) error
+	// Rest ends what runs for one site alone, if nobody uses it; the next visitor brings it back.
+	Rest(name string)
+	// Sites lists the sites that are served.
+	Sites() []string
+	// Processes are the main processes' ids.
+	Processes() []int
+	Stop()
+}
+
+// NewWebServer prepares the one of an engine; it starts with the first virtual host.
+func NewWebServer(supervisor *proc.Supervisor, e *Engine, abilities proc.Abilities, runDir, log string) (WebServer, error) {
+	if e.IsApache() {
+		return newApache(supervisor, e, abilities, runDir, log)
+	}
+	w := &Nginx{Engine: e, supervisor: supervisor, dir: runDir, log: log, hosts: map[string]VirtualHost{}}
+	return w, os.MkdirAll(filepath.Join(runDir, "temp"), 0o700)
+}
+
+// VirtualHost is one site's configuration text, the port that it listens on, and what the web server needs of the site.
+type VirtualHost struct {
+	Text    string
+	Port    int
+	Folders string // the site's folders, joined by newlines
+	Logs    string // its log folder
+}
+
+// Nginx is one nginx, shared by all its sites.
+type Nginx struct {
 	Engine     *Engine
 	supervisor *proc.Supervisor
 	dir, log   string
@@ -32,25 +66,11 @@ type WebServer struct {
 	process *proc.Process
 }
 
-// VirtualHost is one site's configuration text and the port that it listens on.
-type VirtualHost struct {
-	Text string
-	Port int
-}
-
-// NewWebServer prepares one; it starts with the first virtual host.
-func NewWebServer(supervisor *proc.Supervisor, e *Engine, runDir, log string) (*WebServer, error) {
-	w := &WebServer{Engine: e, supervisor: supervisor, dir: runDir, log: log, hosts: map[string]VirtualHost{}}
-	return w, os.MkdirAll(filepath.Join(runDir, "temp"), 0o700)
-}
-
 // ErrPortTaken says that something else listens on a site's port.
 var ErrPortTaken = errors.New("port is taken")
 
-// Apply adds, changes (a virtual host) and removes (nil) sites with one configuration check and one graceful reload. A site whose
-// virtual host nginx refuses, or whose port is taken, is left out and named in broken; all others are served. Once it returns, what
-// it names listens.
-func (w *WebServer) Apply(ctx context.Context, changes map[string]*VirtualHost) (broken map[string]error, err error) {
+// Apply costs one configuration check and one graceful reload.
+func (w *Nginx) Apply(ctx context.Context, changes map[string]*VirtualHost) (broken map[string]error, err error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	broken = map[string]error{}
@@ -88,7 +108,7 @@ func (w *WebServer) Apply(ctx context.Context, changes map[string]*VirtualHost) 
 var faultyFile = regexp.MustCompile(`in \S*/hosts\.next/([a-z0-9-]+)\.conf:(\d+)`)
 
 // check writes the virtual hosts aside and has nginx read them; one that it refuses is taken out, and the rest is tried again.
-func (w *WebServer) check(ctx context.Context, wanted map[string]VirtualHost, broken map[string]error) error {
+func (w *Nginx) check(ctx context.Context, wanted map[string]VirtualHost, broken map[string]error) error {
 	next := filepath.Join(w.dir, "hosts.next")
 	if err := os.RemoveAll(next); err != nil {
 		return err
@@ -106,7 +126,7 @@ func (w *WebServer) check(ctx context.Context, wanted map[string]VirtualHost, br
 		return err
 	}
 	for {
-		out, err := exec.CommandContext(ctx, w.Engine.Program("nginx"), "-e", w.log, "-p", w.dir, "-t", "-q", "-c", file).CombinedOutput()
+		out, err := w.test(ctx, file)
 		if err == nil {
 			return nil
 		}
@@ -115,13 +135,46 @@ func (w *WebServer) check(ctx context.Context, wanted map[string]VirtualHost, br
 			return fmt.Errorf("%s refuses its configuration: %s", w.Engine.ID, bytes.TrimSpace(out))
 		}
 		name := fault[1]
-		broken[name] = fmt.Errorf("nginx refuses the virtual host: %s%s", bytes.TrimSpace(out), quoteLine(wanted[name].Text, fault[2]))
+		broken[name] = refusal(out, wanted[name].Text, fault[2])
 		delete(wanted, name)
 		if err := os.Remove(filepath.Join(next, name+".conf")); err != nil {
 			return err
 		}
 	}
 }
+
+func (w *Nginx) test(ctx context.Context, file string) ([]byte, error) {
+	return exec.CommandContext(ctx, w.Engine.Program("nginx"), append(w.arguments(file), "-t", "-q")...).CombinedOutput()
+}
+
+// arguments name the log before the configuration does, where nginx knows how (since 1.19.5): else it tries its built-in place first,
+// and says so.
+func (w *Nginx) arguments(file string) []string {
+	arguments := []string{"-p", w.dir, "-c", file}
+	if w.Engine.atLeast("1.19.5") {
+		arguments = append(arguments, "-e", w.log)
+	}
+	return arguments
+}
+
+func refusal(out []byte, text, line string) error {
+	words := logFileAlert.ReplaceAll(out, nil)
+	return fmt.Errorf("nginx refuses the virtual host: %s%s", bytes.TrimSpace(words), quoteLine(text, line))
+}
+
+var logFileAlert = regexp.MustCompile(`(?m)^nginx: \[alert\] could not open error log file.*\n`)
+
+// Check implements WebServer.
+func (w *Nginx) Check(ctx context.Context, name string, host VirtualHost) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	broken := map[string]error{}
+	err := w.check(ctx, map[string]VirtualHost{name: host}, broken)
+	return cmp.Or(broken[name], err)
+}
+
+// Rest implements WebServer: an nginx is shared, and nothing of it is one site's alone.
+func (w *Nginx) Rest(string) {}
 
 func quoteLine(text, number string) string {
 	n, _ := strconv.Atoi(number)
@@ -132,14 +185,14 @@ func quoteLine(text, number string) string {
 	return fmt.Sprintf(" (line %d: %s)", n, bytes.TrimSpace(lines[n-1]))
 }
 
-func (w *WebServer) writeMain(name, hosts string) (string, error) {
+func (w *Nginx) writeMain(name, hosts string) (string, error) {
 	file := filepath.Join(w.dir, name)
-	text := render.Nginx{Root: w.Engine.Root(), Dir: w.dir, Hosts: hosts, Log: w.log, Workers: 2}.String()
+	text := render.Nginx{Types: mediaTypes(w.Engine, "etc/nginx/mime.types", "conf/mime.types"), Dir: w.dir, Hosts: hosts, Log: w.log, Workers: 2}.String()
 	return file, os.WriteFile(file, []byte(text), 0o600)
 }
 
 // load puts the checked virtual hosts in place and starts or reloads nginx.
-func (w *WebServer) load(ctx context.Context, wanted map[string]VirtualHost) error {
+func (w *Nginx) load(ctx context.Context, wanted map[string]VirtualHost) error {
 	hosts := filepath.Join(w.dir, "hosts")
 	if err := os.RemoveAll(hosts); err != nil {
 		return err
@@ -151,6 +204,11 @@ func (w *WebServer) load(ctx context.Context, wanted map[string]VirtualHost) err
 	if err != nil {
 		return err
 	}
+	if w.process != nil && len(wanted) == 0 { // nobody is left to be served
+		w.process.Stop()
+		w.process = nil
+		return nil
+	}
 	if w.process != nil && w.process.PID() != 0 {
 		return w.process.Signal(syscall.SIGHUP)
 	}
@@ -158,7 +216,7 @@ func (w *WebServer) load(ctx context.Context, wanted map[string]VirtualHost) err
 		return nil
 	}
 	w.process, err = w.supervisor.Start(ctx, proc.Spec{Name: w.Engine.ID, Program: w.Engine.Program("nginx"),
-		Arguments: []string{"-e", w.log, "-p", w.dir, "-c", file}, Env: []string{"PATH=/usr/bin:/bin"}, Log: w.log,
+		Arguments: w.arguments(file), Env: []string{"PATH=/usr/bin:/bin"}, Log: w.log,
 		StartWithin: 20 * time.Second, StopSignal: syscall.SIGTERM,
 		Ready: func(context.Context) error {
 			_, err := os.Stat(filepath.Join(w.dir, "nginx.pid"))
@@ -168,7 +226,7 @@ func (w *WebServer) load(ctx context.Context, wanted map[string]VirtualHost) err
 }
 
 // settle waits until what was loaded listens and what was taken out does not.
-func (w *WebServer) settle(ctx context.Context, before map[string]VirtualHost) error {
+func (w *Nginx) settle(ctx context.Context, before map[string]VirtualHost) error {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	kept := map[int]bool{}
@@ -212,28 +270,39 @@ func Listens(port int) bool {
 	return true
 }
 
-// Sites lists the sites that are served.
-func (w *WebServer) Sites() []string {
+// Sites implements WebServer.
+func (w *Nginx) Sites() []string {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return slices.Sorted(maps.Keys(w.hosts))
 }
 
-// PID is the main process's id, 0 when it does not run.
-func (w *WebServer) PID() int {
+// Processes implements WebServer.
+func (w *Nginx) Processes() []int {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.process == nil {
-		return 0
+	if w.process == nil || w.process.PID() == 0 {
+		return nil
 	}
-	return w.process.PID()
+	return []int{w.process.PID()}
 }
 
 // Stop ends nginx.
-func (w *WebServer) Stop() {
+func (w *Nginx) Stop() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.process != nil {
 		w.process.Stop()
 	}
 }
+
+func mediaTypes(e *Engine, places ...string) string {
+	for _, place := range places {
+		if path := filepath.Join(e.Root(), place); fileExists(path) {
+			return path
+		}
+	}
+	return filepath.Join(e.Root(), places[0])
+}
+
+func fileExists(path string) bool { _, err := os.Stat(path); return err == nil }

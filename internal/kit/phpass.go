@@ -1,10 +1,45 @@
 package kit
 
 import (
+	"crypto/hmac"
 	"crypto/md5"
 	"crypto/rand"
+	"crypto/sha512"
 	"crypto/subtle"
+	"encoding/base64"
+	"strings"
+
+	"golang.org/x/crypto/bcrypt"
+
+	"vessik/internal/core/site"
 )
+
+// passwordHash is what a version of WordPress stores for a password.
+func passwordHash(k site.Kit, password string) string {
+	if site.CompareVersions(k.Version, "6.8") < 0 {
+		return phpassHash(password)
+	}
+	hash, err := bcrypt.GenerateFromPassword(bcryptInput(password), 10)
+	if err != nil {
+		return phpassHash(password) // which every version still reads
+	}
+	return "$wp" + strings.Replace(string(hash), "$2a$", "$2y$", 1)
+}
+
+// bcryptInput is what WordPress from 6.8 on gives to bcrypt (wp_hash_password in wp-includes/pluggable.php): bcrypt itself reads 72
+// bytes only.
+func bcryptInput(password string) []byte {
+	mac := hmac.New(sha512.New384, []byte("wp-sha384"))
+	mac.Write([]byte(strings.Trim(password, " \n\r\t\v\x00")))
+	return []byte(base64.StdEncoding.EncodeToString(mac.Sum(nil)))
+}
+
+func passwordMatches(password, stored string) bool {
+	if hash, ok := strings.CutPrefix(stored, "$wp"); ok {
+		return bcrypt.CompareHashAndPassword([]byte(strings.Replace(hash, "$2y$", "$2a$", 1)), bcryptInput(password)) == nil
+	}
+	return phpassMatches(password, stored)
+}
 
 // WordPress up to 6.7 stores passwords in the "portable" form of phpass (wp-includes/class-phpass.php): MD5, 2^n times.
 const phpassAlphabet = "./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"

@@ -98,3 +98,16 @@ func FreeBytes(path string) (uint64, error) {
 		return 0, err
 	}
 }
+
+// TreeBytes is the size of a folder's files.
+func TreeBytes(dir string) (bytes int64) {
+	filepath.WalkDir(dir, func(_ string, entry fs.DirEntry, err error) error {
+		if err == nil && entry.Type().IsRegular() {
+			if info, err := entry.Info(); err == nil {
+				bytes += info.Size()
+			}
+		}
+		return nil
+	})
+	return bytes
+}

@@ -15,7 +15,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -29,6 +31,29 @@ import (
 //go:embed prepare.php
 var prepareScript string
 
+// TaskPath is the address that runs a site's scheduled tasks.
+const TaskPath = "/wp-cron.php?doing_wp_cron"
+
+var taskTime = regexp.MustCompile(`i:(\d{10});a:`)
+
+// NextTask is when a site's next scheduled task is due; zero where there is none.
+func NextTask(ctx context.Context, pool *sql.DB) (time.Time, error) {
+	var stored string
+	if err := pool.QueryRowContext(ctx, "SELECT option_value FROM wp_options WHERE option_name='cron'").Scan(&stored); err != nil {
+		return time.Time{}, err
+	}
+	next := int64(0)
+	for _, match := range taskTime.FindAllStringSubmatch(stored, -1) {
+		if at, err := strconv.ParseInt(match[1], 10, 64); err == nil && (next == 0 || at < next) {
+			next = at
+		}
+	}
+	if next == 0 {
+		return time.Time{}, nil
+	}
+	return time.Unix(next, 0), nil
+}
+
 // What a web server needs to know of WordPress.
 const FrontController = "/index.php?$args"
 
@@ -36,13 +61,33 @@ const FrontController = "/index.php?$args"
 var NoPHP = []string{"/wp-content/uploads/"}
 
 // Releases lists the versions of each kit, the default first, as the catalogue has them.
-func Releases() map[string][]string {
+func Releases(store engine.Store) map[string][]string {
 	releases := map[string][]string{}
-	for _, id := range engine.IDs(engine.Release) {
+	for _, id := range store.IDs(engine.Release) {
 		name, version, _ := strings.Cut(id, "-")
 		releases[name] = append(releases[name], version)
 	}
 	return releases
+}
+
+// supported are the PHP versions that a WordPress is said to work with, from its readme and its makers' table of PHP compatibility.
+var supported = []struct{ version, from, to string }{{"6.7", "7.2", "8.4"}, {"6.4", "7.0", "8.3"}, {"6.1", "5.6", "8.2"}, {"5.9", "5.6", "8.1"}, {"5.6", "5.6", "8.0"}}
+
+// Supports tells whether a CMS's version is known to work on a PHP engine; range says on which ones.
+func Supports(k site.Kit, php string) bool {
+	from, to := Range(k)
+	version := site.MajorMinor(php)
+	return from == "" || site.CompareVersions(version, from) >= 0 && site.CompareVersions(version, to) <= 0
+}
+
+// Range is the lowest and the highest PHP that a CMS's version is known to work on; empty where nothing is known.
+func Range(k site.Kit) (from, to string) {
+	for _, s := range supported {
+		if k.Name == "wordpress" && site.CompareVersions(k.Version, s.version) >= 0 {
+			return s.from, s.to
+		}
+	}
+	return "", ""
 }
 
 // preparedBase is the address in a prepared database image; .invalid is reserved (RFC 2606), so nothing else is named so.
@@ -148,7 +193,7 @@ func (s *Shelf) make(ctx context.Context, place string, release, php *engine.Eng
 		return err
 	}
 	defer database.DropDatabase(context.WithoutCancel(ctx), scratch.Name, scratch.User)
-	ini, err := engine.CommandIni(php, partial)
+	ini, err := engine.CommandIni(php, partial, site.Settings{})
 	if err != nil {
 		return err
 	}
@@ -158,10 +203,10 @@ func (s *Shelf) make(ctx context.Context, place string, release, php *engine.Eng
 			return err
 		}
 	}
-	command := exec.CommandContext(ctx, php.Program("php8"), "-c", filepath.Join(partial, "php.ini"), filepath.Join(partial, "prepare.php"), tree, preparedBase)
+	command := exec.CommandContext(ctx, php.PHPCommand(), "-d", "error_reporting=0", "-c", filepath.Join(partial, "php.ini"), filepath.Join(partial, "prepare.php"), tree, preparedBase)
 	command.Env = []string{"PHP_INI_SCAN_DIR=", "PATH=/usr/bin:/bin"}
 	command.Dir = partial
-	if out, err := command.CombinedOutput(); err != nil || !bytes.HasPrefix(out, []byte("user ")) {
+	if out, err := command.CombinedOutput(); err != nil || !bytes.Contains(out, []byte("user ")) {
 		return fmt.Errorf("WordPress's installer: %v: %s", err, bytes.TrimSpace(out))
 	}
 	pool := database.Open(scratch.Name)
@@ -232,13 +277,60 @@ func Configure(s site.Site, databasePort int) error {
 	return os.WriteFile(filepath.Join(s.Folder, "wp-config.php"), []byte(configuration(s.Database, databasePort)), 0o600)
 }
 
+// Repoint has a site's configuration name another port of the database server; everything else in it stays.
+func Repoint(folder string, port int) error {
+	return redefine(folder, map[string]string{"DB_HOST": fmt.Sprintf("127.0.0.1:%d", port)})
+}
+
+// Reconfigure has a copy's configuration name its own database; everything else in it stays.
+func Reconfigure(folder string, d site.Database, port int) error {
+	return redefine(folder, map[string]string{"DB_HOST": fmt.Sprintf("127.0.0.1:%d", port), "DB_NAME": d.Name, "DB_USER": d.User, "DB_PASSWORD": d.Password})
+}
+
+// redefine changes the values of constants that wp-config.php defines.
+func redefine(folder string, values map[string]string) error {
+	path := filepath.Join(folder, "wp-config.php")
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	for name, value := range values {
+		definition := regexp.MustCompile(`(define\(\s*['"]` + name + `['"]\s*,\s*)(?:'(?:[^'\\]|\\.)*'|"(?:[^"\\]|\\.)*")`)
+		if !definition.Match(text) {
+			return fmt.Errorf("%s does not define %s with a text in quotes: write define( '%s', '…' ); into it", path, name, name)
+		}
+		text = definition.ReplaceAllFunc(text, func(found []byte) []byte {
+			return append(slices.Clone(definition.FindSubmatch(found)[1]), phpString(value)...)
+		})
+	}
+	return replaceFile(path, text)
+}
+
+// phpString writes a text as PHP has it in single quotes.
+func phpString(value string) string {
+	return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(value) + "'"
+}
+
+// replaceFile exchanges a file in one step, with the mode that it had.
+func replaceFile(path string, text []byte) error {
+	info, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(path+".vessik-next", text, info.Mode().Perm()); err != nil {
+		os.Remove(path + ".vessik-next")
+		return err
+	}
+	return os.Rename(path+".vessik-next", path)
+}
+
 // ConfigurationFile is the file that holds a site's secrets.
 func ConfigurationFile(s site.Site) string { return filepath.Join(s.Folder, "wp-config.php") }
 
 func configuration(d site.Database, port int) string {
 	var text strings.Builder
 	define := func(name, value string) {
-		fmt.Fprintf(&text, "define( '%s', '%s' );\n", name, strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(value))
+		fmt.Fprintf(&text, "define( '%s', %s );\n", name, phpString(value))
 	}
 	text.WriteString("<?php\n")
 	define("DB_NAME", d.Name)
@@ -266,7 +358,7 @@ func (p *Prepared) Load(ctx context.Context, pool *sql.DB, s site.Site, base str
 			return "", err
 		}
 	}
-	hash = phpassHash(asPosted(s.Admin.Password))
+	hash = passwordHash(s.Kit, asPosted(s.Admin.Password))
 	set := func(statement string, values ...string) {
 		quoted := make([]any, len(values))
 		for i, v := range values {
@@ -292,7 +384,7 @@ func PasswordChanged(ctx context.Context, pool *sql.DB, s site.Site) (bool, erro
 	if err != nil {
 		return false, err
 	}
-	return stored != s.AdminHash && !phpassMatches(asPosted(s.Admin.Password), stored), nil
+	return stored != s.AdminHash && !passwordMatches(asPosted(s.Admin.Password), stored), nil
 }
 
 // asPosted is a password as WordPress's login form sees it: with slashes before quotes and backslashes, which wp_signon does not take

@@ -18,12 +18,13 @@ import (
 const ConfineCommand = "confine"
 
 // Confinement says what a confined program may reach. Everything else of the file system is closed to it and to what it starts, and
-// it may not open unix sockets, whatever the file permissions say.
+// it may not open unix sockets unless that is said, whatever the file permissions say.
 type Confinement struct {
 	ReadFolders  []string `json:"read_folders"` // may also be executed from
 	ReadFiles    []string `json:"read_files"`
 	WriteFolders []string `json:"write_folders"`
 	WriteFiles   []string `json:"write_files"`
+	UnixSockets  bool     `json:"unix_sockets"` // it may open unix sockets after all
 }
 
 // SystemFolders and SystemFiles are what programs need of the machine: libraries, commands, certificates, time zones, name lookup.
@@ -71,7 +72,12 @@ func Confine(arguments []string) error {
 	if err != nil {
 		return fmt.Errorf("confine %s: %w", arguments[1], err)
 	}
-	if err := refuseUnixSockets(); err != nil {
+	if c.UnixSockets {
+		err = unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
+	} else {
+		err = refuseUnixSockets()
+	}
+	if err != nil {
 		return fmt.Errorf("confine %s: %w", arguments[1], err)
 	}
 	return fmt.Errorf("start %s: %w", arguments[1], syscall.Exec(arguments[1], arguments[1:], os.Environ()))

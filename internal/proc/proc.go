@@ -101,8 +101,16 @@ func (p *Process) Signal(signal syscall.Signal) error {
 }
 
 // Stop ends the process and everything that it started.
-func (p *Process) Stop() {
-	p.stopOnce.Do(func() { close(p.stopping) })
+func (p *Process) Stop() { p.StopWithin(p.spec.Grace) }
+
+// StopWithin is Stop with another grace than the process's own.
+func (p *Process) StopWithin(grace time.Duration) {
+	p.stopOnce.Do(func() {
+		p.mu.Lock()
+		p.spec.Grace = grace
+		p.mu.Unlock()
+		close(p.stopping)
+	})
 	<-p.ended
 }
 
@@ -122,7 +130,7 @@ func (p *Process) start(ctx context.Context) (exited chan error, err error) {
 		}
 	}
 	command.Env, command.Dir, command.Stdout, command.Stderr, command.ExtraFiles = spec.Env, spec.Dir, log, log, spec.Files
-	command.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	command.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Pdeathsig: syscall.SIGTERM} // a session of its own: the kernel shares time out by session, see sched(7)
 	started := make(chan error)
 	p.supervisor.spawn <- func() { started <- command.Start() }
 	if err := <-started; err != nil {
@@ -215,7 +223,9 @@ func (p *Process) lookAfter(exited chan error) {
 
 func (p *Process) end(exited chan error) {
 	pid := p.PID()
+	p.mu.Lock()
 	signal, grace := p.spec.StopSignal, p.spec.Grace
+	p.mu.Unlock()
 	if signal == 0 {
 		signal = syscall.SIGTERM
 	}

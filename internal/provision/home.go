@@ -50,9 +50,6 @@ func (h Home) path(parts ...string) string {
 func (h Home) ServiceFile() string { return h.path("service.json") }
 func (h Home) TokenFile() string   { return h.path("token") }
 
-// ExtraFile may hold lines of the user's own for a site's virtual host.
-func (h Home) ExtraFile(site string) string { return h.path("hosts", site+".conf") }
-
 func (h Home) siteLogs(site string) string { return h.path("logs", "sites", site) }
 
 // Prepare makes the folders, so that nobody else can look into them.
@@ -66,7 +63,7 @@ func (h Home) Prepare() error {
 	if len(h.Dir) > longest {
 		return fmt.Errorf("the home folder's path is %d bytes long, and %d is the most: choose a shorter one with -home", len(h.Dir), longest)
 	}
-	for _, dir := range []string{"", "sites", "run", "run/sockets", "logs", "logs/sites", "databases", "records", "tmp", "mail", "hosts", "kept"} {
+	for _, dir := range []string{"", "sites", "run", "run/sockets", "logs", "logs/sites", "databases", "records", "tmp", "mail", "kept", "restore"} {
 		if err := os.MkdirAll(h.path(dir), 0o700); err != nil {
 			return fmt.Errorf("make the home folder: %w; choose one with -home that the service's account can enter and write to", err)
 		}
@@ -92,15 +89,19 @@ func (h Home) lock() (*os.File, error) {
 
 // Settings are what a home needs to know before its records are there. Ports are chosen once: they stand in every site's data.
 type Settings struct {
+	Dir           string            `json:"dir"` // where the home was when it was last used
 	GatewayPort   int               `json:"gateway_port"`
 	RecordsEngine string            `json:"records_engine"`
 	Ports         map[string]int    `json:"ports"`     // of database engines
 	Passwords     map[string]string `json:"passwords"` // of database administrators
+	// Variables are server variables by database engine; PortRange is where sites get their ports from, [0 0] the usual.
+	Variables map[string]map[string]string `json:"variables,omitempty"`
+	PortRange [2]int                       `json:"port_range,omitzero"`
 }
 
 // ReadSettings returns a home's settings; a new home has empty ones.
 func (h Home) ReadSettings() (Settings, error) {
-	s := Settings{Ports: map[string]int{}, Passwords: map[string]string{}}
+	s := Settings{Ports: map[string]int{}, Passwords: map[string]string{}, Variables: map[string]map[string]string{}}
 	text, err := os.ReadFile(h.path("home.json"))
 	if errors.Is(err, fs.ErrNotExist) {
 		return s, nil

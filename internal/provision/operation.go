@@ -142,6 +142,9 @@ func (o *operation) run() {
 		together = plan.Withdraw
 	}
 	o.announceStates()
+	if o.recorded.Kind == plan.TryOut { // each copy is gone before another one comes
+		together = ""
+	}
 	p.each(o.names(), func(name string) { o.steps(name, func(s plan.Step) bool { return s == together }) })
 	o.together(together)
 	p.each(o.names(), func(name string) { o.steps(name, func(plan.Step) bool { return false }) })
@@ -297,10 +300,27 @@ func (o *operation) broken(name string, reason error) {
 	switch o.recorded.Kind {
 	case plan.New:
 		if err := o.takeBack(name); err != nil { // what is left stays a site, so that it can be retired
+			o.markForeign(name)
 			text += "; and taking it back failed: " + err.Error() + "; mend that, then: vessik retire " + name
 			o.p.fail(name, errors.New(text))
 		} else {
 			text += "; everything was taken back"
+		}
+	case plan.TryOut:
+		o.failedCell(name, reason)
+		if err := o.takeBack(name); err != nil {
+			text += "; and taking it back failed: " + err.Error()
+			o.p.fail(name, errors.New(text))
+		}
+	case plan.Restack, plan.Adjust:
+		var back *wentBack
+		if !errors.As(reason, &back) {
+			if err := o.p.goBack(o, name); err != nil {
+				text += "; and going back failed: " + err.Error()
+				o.p.fail(name, errors.New(text))
+			} else {
+				text += "; the site is as it was"
+			}
 		}
 	case plan.Start, plan.Retire:
 		o.p.fail(name, reason)
@@ -310,6 +330,15 @@ func (o *operation) broken(name string, reason error) {
 		}
 	}
 	o.end(name, state, text)
+}
+
+// markForeign keeps a database that was there before from being dropped with the site that could not be made.
+func (o *operation) markForeign(name string) {
+	for _, entry := range o.part(name).Steps {
+		if entry.Step == plan.CreateDatabase && entry.State != plan.Pending && entry.Note == "" {
+			o.p.change(context.WithoutCancel(o.ctx), name, func(s *site.Site) error { s.Database.Foreign = true; return nil })
+		}
+	}
 }
 
 // takeBack undoes a new site's steps in reverse and forgets the site.
@@ -381,7 +410,7 @@ func (o *operation) finish() {
 
 // report shows results as they come.
 func (o *operation) report(name string, report check.SiteReport) {
-	o.edit(name, func(part *records.OperationSite) { part.Report = &report })
+	o.edit(name, func(part *records.OperationSite) { part.Add(report) })
 }
 
 // recover deals with an operation that a service left unfinished, and returns the sites that it took care of. What is to be taken
@@ -393,18 +422,27 @@ func (p *Provisioner) recover(ctx context.Context, recorded records.Operation) (
 		if part.State != records.OperationRunning {
 			continue
 		}
-		if _, ok := p.Site(part.Site); !ok { // forgotten in the last step: only the end was not written
+		if _, ok := p.Site(part.Site); !ok && recorded.Kind != plan.Fetch { // forgotten in the last step: only the end was not written
 			o.end(part.Site, records.OperationDone, "")
 			continue
 		}
 		switch {
 		case plan.Recover(recorded.Kind, part.Steps) == plan.TakeBack:
+			if recorded.Kind == plan.Restack || recorded.Kind == plan.Adjust {
+				if err := o.p.goBack(o, part.Site); err != nil {
+					return nil, err
+				}
+				o.end(part.Site, records.OperationFailed, "the service ended while the site was being changed; it is as it was before")
+				continue
+			}
 			p.Log.Warn("taking back a site that was half made", "site", part.Site)
 			text := "the service ended while the site was being made; everything was taken back"
 			if err := o.takeBack(part.Site); err != nil {
 				return nil, err
 			}
 			o.end(part.Site, records.OperationFailed, text)
+		case recorded.Kind == plan.Fetch:
+			o.end(part.Site, records.OperationFailed, "the service ended meanwhile; fetch it again")
 		case recorded.Kind == plan.Verify:
 			o.end(part.Site, records.OperationFailed, "the service ended meanwhile; verify again")
 		default:

@@ -5,12 +5,15 @@ package provision
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"log/slog"
 	"maps"
 	"net"
 	"os"
+	"path/filepath"
 	"runtime"
 	"slices"
 	"strconv"
@@ -24,6 +27,7 @@ import (
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
 	"vessik/internal/kit"
+	"vessik/internal/picture"
 	"vessik/internal/proc"
 	"vessik/internal/records"
 )
@@ -39,29 +43,36 @@ type Provisioner struct {
 	settings   Settings
 	homeLock   *os.File
 	supervisor *proc.Supervisor
+	bell       *engine.Doorbell
 	recordsDB  *engine.DatabaseServer
 	records    *records.Records
 	shelf      kit.Shelf
+	pictures   picture.Taker
 	slots      chan struct{} // bounds the heavy steps
 	work       sync.WaitGroup
 	context    context.Context // ends with the service
 	end        context.CancelFunc
 
+	knownMu sync.Mutex
+	known   map[string][]string // directives by PHP
+
 	settingsMu sync.Mutex // held for moments only: whoever lists sites asks for ports while an engine starts
 
 	engineMu  sync.Mutex // starting of shared engines
 	databases map[string]*engine.DatabaseServer
-	webs      map[string]*engine.WebServer
+	webs      map[string]engine.WebServer
 
-	saving     sync.Mutex // a site's changes reach the records in the order in which they were made
-	mu         sync.Mutex
-	requests   sync.Mutex // one request is judged and reserved at a time
-	sites      map[string]site.Site
-	masters    map[string]*engine.PHPMaster
-	busy       map[string]string       // operation by site
-	held       map[string]net.Listener // ports of sites that are being made, kept from others until the web server takes them
-	operations map[string]*operation
-	changed    chan struct{} // closed and replaced at each change
+	saving      sync.Mutex // a site's changes reach the records in the order in which they were made
+	mu          sync.Mutex
+	requests    sync.Mutex // one request is judged and reserved at a time
+	sites       map[string]site.Site
+	masters     map[string]*engine.PHPMaster
+	busy        map[string]string       // operation by site
+	wokenByTask map[string]time.Time    // sites whose PHP runs for a scheduled task only
+	settling    bool                    // sites are being brought up
+	held        map[string]net.Listener // ports of sites that are being made, kept from others until the web server takes them
+	operations  map[string]*operation
+	changed     chan struct{} // closed and replaced at each change
 }
 
 // Open takes the home, ends what a dead service left in it, and opens its records. The gateway's port must be settled before.
@@ -75,13 +86,18 @@ func Open(ctx context.Context, home Home, settings Settings, log *slog.Logger, p
 	}
 	p := &Provisioner{Home: home, Store: engine.Store{Dir: home.Engines}, Abilities: proc.FindAbilities(), Log: log, settings: settings, homeLock: lock,
 		shelf: kit.Shelf{Dir: home.Engines + "/shelf"}, slots: make(chan struct{}, max(4, 2*runtime.NumCPU())),
-		databases: map[string]*engine.DatabaseServer{}, webs: map[string]*engine.WebServer{}, sites: map[string]site.Site{},
-		masters: map[string]*engine.PHPMaster{}, busy: map[string]string{}, held: map[string]net.Listener{}, operations: map[string]*operation{}, changed: make(chan struct{})}
+		databases: map[string]*engine.DatabaseServer{}, webs: map[string]engine.WebServer{}, sites: map[string]site.Site{},
+		masters: map[string]*engine.PHPMaster{}, busy: map[string]string{}, held: map[string]net.Listener{}, operations: map[string]*operation{}, changed: make(chan struct{}), known: map[string][]string{}, wokenByTask: map[string]time.Time{}}
+	p.pictures.Dir = home.path("tmp")
 	p.context, p.end = context.WithCancel(context.WithoutCancel(ctx))
 	for _, ended := range proc.EndLeftovers(home.path("run", "processes.json")) {
 		log.Warn("ended what an earlier service left", "process", ended)
 	}
 	p.supervisor = proc.NewSupervisor(home.path("run", "processes.json"))
+	if p.bell, err = engine.NewDoorbell(); err != nil {
+		lock.Close()
+		return nil, err
+	}
 	if err := p.openRecords(ctx, progress); err != nil {
 		lock.Close()
 		return nil, err
@@ -95,7 +111,7 @@ func Open(ctx context.Context, home Home, settings Settings, log *slog.Logger, p
 
 func (p *Provisioner) openRecords(ctx context.Context, progress engine.Progress) error {
 	if p.settings.RecordsEngine == "" {
-		p.settings.RecordsEngine = engine.IDs(engine.Database)[0]
+		p.settings.RecordsEngine = p.Store.IDs(engine.Database)[0]
 	}
 	if p.settings.Passwords["records"] == "" {
 		p.settings.Passwords["records"] = kit.Password()
@@ -123,7 +139,26 @@ func (p *Provisioner) openRecords(ctx context.Context, progress engine.Progress)
 	for _, s := range found {
 		p.sites[s.Name] = s
 	}
-	return nil
+	return p.followMove(ctx)
+}
+
+// followMove finds the sites again when the home folder has been moved.
+func (p *Provisioner) followMove(ctx context.Context) error {
+	old := p.settings.Dir
+	if old == p.Home.Dir {
+		return nil
+	}
+	for name, s := range p.sites {
+		if relative, err := filepath.Rel(old, s.Folder); old != "" && err == nil && filepath.IsLocal(relative) {
+			s.Folder = p.Home.path(relative)
+			if err := p.records.Relocate(ctx, s); err != nil {
+				return fmt.Errorf("follow the home folder from %s: %w", old, err)
+			}
+			p.sites[name] = s
+		}
+	}
+	p.settings.Dir = p.Home.Dir
+	return p.Home.WriteSettings(p.settings)
 }
 
 // Records are for reading; changes go through the provisioner.
@@ -137,6 +172,7 @@ func (p *Provisioner) GatewayPort() int { return p.settings.GatewayPort }
 func (p *Provisioner) Close() {
 	p.end()
 	p.work.Wait()
+	p.pictures.Close()
 	var group sync.WaitGroup
 	p.mu.Lock()
 	masters := slices.Collect(maps.Values(p.masters))
@@ -232,9 +268,11 @@ func (p *Provisioner) change(ctx context.Context, name string, edit func(*site.S
 
 func (p *Provisioner) probeFile() string { return p.Home.path("run", "probe.php") }
 
-// socket is where a site's PHP listens. It is named by the site's port: a name may be 63 letters long, and unix(7) leaves a path 107.
+// socket is where a site's PHP listens. Its name cannot be guessed: a site's Apache may open unix sockets, and a path is all that it
+// would need to speak to a neighbour's PHP. unix(7) leaves a path 107 bytes.
 func (p *Provisioner) socket(s site.Site) string {
-	return p.Home.path("run", "sockets", strconv.Itoa(s.Port)+".sock")
+	sum := sha256.Sum256([]byte("socket of " + s.Name + " " + s.Probe))
+	return p.Home.path("run", "sockets", hex.EncodeToString(sum[:8])+".sock")
 }
 
 func (p *Provisioner) phpPlace(s site.Site) engine.PHPPlace {
@@ -263,7 +301,7 @@ func (p *Provisioner) database(ctx context.Context, id string) (*engine.Database
 		return nil, fmt.Errorf("port %d, which the configuration of every site on %s names, is held by %s; end that program and start again", port, id, holder)
 	}
 	d, err := engine.StartDatabase(ctx, p.supervisor, e, engine.DatabasePlace{Data: p.Home.path("databases", id), Run: p.Home.path("run", id),
-		Log: p.Home.path("logs", id+".log"), Port: port, Password: p.settings.Passwords[id], BufferMB: 128})
+		Log: p.Home.path("logs", id+".log"), Port: port, Password: p.settings.Passwords[id], BufferMB: 128, Variables: p.Variables(id)})
 	if err != nil {
 		return nil, err
 	}
@@ -297,7 +335,7 @@ func (p *Provisioner) chooseDatabasePort(id string) (int, error) {
 }
 
 // web returns the web server of an engine.
-func (p *Provisioner) web(id string) (*engine.WebServer, error) {
+func (p *Provisioner) web(id string) (engine.WebServer, error) {
 	p.engineMu.Lock()
 	defer p.engineMu.Unlock()
 	if w := p.webs[id]; w != nil {
@@ -307,7 +345,7 @@ func (p *Provisioner) web(id string) (*engine.WebServer, error) {
 	if err != nil {
 		return nil, err
 	}
-	w, err := engine.NewWebServer(p.supervisor, e, p.Home.path("run", id), p.Home.path("logs", id+".log"))
+	w, err := engine.NewWebServer(p.supervisor, e, p.Abilities, p.Home.path("run", id), p.Home.path("logs", id+".log"))
 	if err != nil {
 		return nil, err
 	}
@@ -323,9 +361,7 @@ func (p *Provisioner) Running() map[string][]int {
 		running[id] = append(running[id], d.PID())
 	}
 	for id, w := range p.webs {
-		if pid := w.PID(); pid != 0 {
-			running[id] = append(running[id], pid)
-		}
+		running[id] = append(running[id], w.Processes()...)
 	}
 	p.engineMu.Unlock()
 	if p.recordsDB != nil {
@@ -334,8 +370,10 @@ func (p *Provisioner) Running() map[string][]int {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for name, m := range p.masters {
-		id := p.sites[name].Stack.PHP
-		running[id] = append(running[id], m.PID())
+		if pid := m.PID(); pid != 0 {
+			id := p.sites[name].Stack.PHP
+			running[id] = append(running[id], pid)
+		}
 	}
 	return running
 }
@@ -388,6 +426,8 @@ func (p *Provisioner) letGo(names ...string) {
 // Resume brings the home back to where it was: unfinished operations go on or are taken back, and sites that ran answer again.
 // It returns once that is under way for all and done for the operations.
 func (p *Provisioner) Resume(ctx context.Context) error {
+	p.unsettled(true)
+	p.work.Go(p.lookAfter)
 	unfinished, err := p.records.Unfinished(ctx)
 	if err != nil {
 		return err
@@ -416,11 +456,13 @@ func (p *Provisioner) Resume(ctx context.Context) error {
 		}
 	}
 	if len(names) == 0 {
+		p.unsettled(false)
 		return nil
 	}
 	p.work.Add(1)
 	go func() {
 		defer p.work.Done()
+		defer p.unsettled(false)
 		started := time.Now()
 		for name, err := range p.bringUp(p.context, names) {
 			if p.context.Err() == nil {
@@ -450,7 +492,7 @@ func (p *Provisioner) bringUp(ctx context.Context, names []string) map[string]er
 			note(name, err)
 			return
 		}
-		if err := p.startPHP(ctx, s); err != nil {
+		if err := p.openPHP(s); err != nil {
 			note(name, err)
 		}
 	})
@@ -476,6 +518,13 @@ func (p *Provisioner) fail(name string, reason error) {
 			p.Log.Error("verify what failed", "site", name, "reason", err)
 		}
 	})
+}
+
+// Variables are the server variables that the user set for a database engine.
+func (p *Provisioner) Variables(id string) map[string]string {
+	p.settingsMu.Lock()
+	defer p.settingsMu.Unlock()
+	return maps.Clone(p.settings.Variables[id])
 }
 
 // DatabasePort is where the sites on a database engine reach it; 0 before its first start.

@@ -32,9 +32,32 @@ func (p *Provisioner) facts() site.Facts {
 		kept[port] = id
 	}
 	p.settingsMu.Unlock()
-	return site.Facts{Home: p.Home.Dir, Sites: p.Sites(), Releases: kit.Releases(), FirstPort: engine.FirstUnprivilegedPort(), KeptPorts: kept,
-		Engines:    map[string][]string{"php": engine.IDs(engine.PHP), "web": engine.IDs(engine.Web), "database": engine.IDs(engine.Database)},
+	return site.Facts{Home: p.Home.Dir, Sites: p.Sites(), Releases: kit.Releases(p.Store), Supports: kit.Supports, FirstPort: engine.FirstUnprivilegedPort(), KeptPorts: kept,
+		Engines: p.Engines(), PortRange: p.PortRange(),
 		PortHolder: engine.PortHolder, FolderFault: folderFault}
+}
+
+// Engines are those that a request may name, by kind, the usual one first.
+func (p *Provisioner) Engines() map[string][]site.EngineFact {
+	versions := map[string]string{}
+	for _, e := range p.Store.List() {
+		versions[e.ID] = e.Version
+	}
+	facts := map[string][]site.EngineFact{}
+	for _, row := range p.Store.Rows() {
+		facts[string(row.Kind)] = append(facts[string(row.Kind)], site.EngineFact{ID: row.ID, Version: versions[row.ID], Age: row.Age()})
+	}
+	return facts
+}
+
+// PortRange is where sites get their own ports from.
+func (p *Provisioner) PortRange() [2]int {
+	p.settingsMu.Lock()
+	defer p.settingsMu.Unlock()
+	if p.settings.PortRange[0] != 0 {
+		return p.settings.PortRange
+	}
+	return site.PortRange
 }
 
 // folderFault says why a folder cannot become a site's, as this account sees it.
@@ -109,7 +132,7 @@ func (p *Provisioner) New(ctx context.Context, requests []site.Request) (records
 	if problems := p.hold(sites); problems != nil {
 		return records.Operation{}, problems
 	}
-	operation, err := p.begin(ctx, plan.New, false, sites, names, plans)
+	operation, err := p.begin(ctx, records.Operation{Kind: plan.New}, sites, names, plans)
 	if err != nil {
 		p.letGo(names...)
 	}
@@ -138,12 +161,12 @@ func (p *Provisioner) Do(ctx context.Context, kind plan.Kind, names []string, ke
 	if len(problems) > 0 {
 		return records.Operation{}, problems
 	}
-	return p.begin(ctx, kind, keepFiles, nil, names, plans)
+	return p.begin(ctx, records.Operation{Kind: kind, KeepFiles: keepFiles}, nil, names, plans)
 }
 
 // begin records the operation, marks its sites as busy, and sets it going.
-func (p *Provisioner) begin(ctx context.Context, kind plan.Kind, keepFiles bool, sites []site.Site, names []string, plans map[string][]plan.Step) (records.Operation, error) {
-	exclusive := kind != plan.Verify
+func (p *Provisioner) begin(ctx context.Context, asked records.Operation, sites []site.Site, names []string, plans map[string][]plan.Step) (records.Operation, error) {
+	exclusive := asked.Kind != plan.Verify
 	p.mu.Lock()
 	for _, name := range names {
 		if other := p.busy[name]; exclusive && other != "" {
@@ -152,7 +175,7 @@ func (p *Provisioner) begin(ctx context.Context, kind plan.Kind, keepFiles bool,
 		}
 	}
 	p.mu.Unlock()
-	recorded, err := p.records.Begin(ctx, kind, keepFiles, sites, names, plans)
+	recorded, err := p.records.Begin(ctx, asked, sites, names, plans)
 	var taken *records.ErrTaken
 	if errors.As(err, &taken) {
 		return records.Operation{}, site.Problems{{Site: taken.Site, Field: strings.ReplaceAll(taken.Kind, " ", "_"), Message: fmt.Sprintf("%q was taken meanwhile", taken.Value), Remedy: "choose another"}}

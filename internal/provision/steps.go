@@ -1,11 +1,11 @@
 package provision
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -24,16 +24,32 @@ import (
 // do carries out one step for one site. note keeps a word in the journal for the undo, before what it speaks of happens.
 func (p *Provisioner) do(o *operation, name string, step plan.Step, note func(string)) error {
 	ctx := o.ctx
+	if o.recorded.Kind == plan.Fetch {
+		_, err := p.Store.Ensure(ctx, []string{name}, func(text string, fraction float64) { o.progress(name, text, fraction) })
+		return err
+	}
 	s, ok := p.Site(name)
 	if !ok {
 		return fmt.Errorf("the site is gone")
+	}
+	if o.recorded.Kind == plan.Restack || o.recorded.Kind == plan.Adjust {
+		return p.doChange(o, s, step, note)
+	}
+	if o.recorded.Kind == plan.TryOut {
+		if done, err := p.doTrial(o, s, step, note); done {
+			return err
+		}
 	}
 	switch step {
 	case plan.FetchEngines:
 		_, err := p.Store.Ensure(ctx, append(s.Stack.IDs(), s.Kit.Release()), func(text string, fraction float64) { o.progress(name, text, fraction) })
 		return err
 	case plan.LayOut:
-		return p.layOut(ctx, o.recorded.ID, s, note)
+		prepared, err := p.prepared(ctx, s)
+		if err != nil {
+			return err
+		}
+		return p.layOut(ctx, o.recorded.ID, s, prepared.Tree, prepared.Bytes, note)
 	case plan.CreateDatabase:
 		return p.createDatabase(ctx, s, note)
 	case plan.Configure:
@@ -50,7 +66,7 @@ func (p *Provisioner) do(o *operation, name string, step plan.Step, note func(st
 		}
 		return p.startPHP(ctx, s)
 	case plan.Prove:
-		return p.prove(ctx, o, s)
+		return p.prove(ctx, o, s, "")
 	case plan.StopPHP:
 		p.stopPHP(s)
 		if o.recorded.Kind == plan.Stop {
@@ -109,17 +125,13 @@ func partialFolder(operation string, s site.Site) string {
 	return filepath.Join(filepath.Dir(s.Folder), "."+filepath.Base(s.Folder)+".vessik-"+operation)
 }
 
-// layOut copies the release beside the site's folder and renames it there: the folder is whole or absent, and one that was filled
+// layOut copies a tree beside the site's folder and renames it there: the folder is whole or absent, and one that was filled
 // meanwhile is not touched.
-func (p *Provisioner) layOut(ctx context.Context, operation string, s site.Site, note func(string)) error {
-	prepared, err := p.prepared(ctx, s)
-	if err != nil {
-		return err
-	}
+func (p *Provisioner) layOut(ctx context.Context, operation string, s site.Site, tree string, bytes int64, note func(string)) error {
 	const spare = 200 << 20
 	free, err := kit.FreeBytes(s.Folder)
-	if err == nil && free < uint64(prepared.Bytes)+spare {
-		return fmt.Errorf("the disk of %s has %d MB left, and %d MB are needed; make room, or choose another folder", s.Folder, free>>20, (prepared.Bytes+spare)>>20)
+	if err == nil && free < uint64(bytes)+spare {
+		return fmt.Errorf("the disk of %s has %d MB left, and %d MB are needed; make room, or choose another folder", s.Folder, free>>20, (bytes+spare)>>20)
 	}
 	left := laidOut{}
 	for dir := filepath.Dir(s.Folder); ; dir = filepath.Dir(dir) {
@@ -143,7 +155,7 @@ func (p *Provisioner) layOut(ctx context.Context, operation string, s site.Site,
 	if err := os.RemoveAll(partial); err != nil {
 		return err
 	}
-	if err := kit.CopyTree(ctx, prepared.Tree, partial); err != nil {
+	if err := kit.CopyTree(ctx, tree, partial); err != nil {
 		return err
 	}
 	info, err := os.Stat(partial)
@@ -235,16 +247,31 @@ func (p *Provisioner) loadContent(ctx context.Context, s site.Site) error {
 	return p.change(ctx, s.Name, func(s *site.Site) error { s.AdminHash = hash; return nil })
 }
 
-// startPHP starts a site's PHP unless it runs.
+// startPHP opens a site's PHP unless it is open, and wakes it.
 func (p *Provisioner) startPHP(ctx context.Context, s site.Site) error {
-	p.mu.Lock()
-	running := p.masters[s.Name]
-	p.mu.Unlock()
-	if running != nil && running.PID() != 0 && s.State != site.Failed {
-		return nil
-	}
-	if running != nil {
+	if master := p.master(s.Name); master != nil && s.State == site.Failed {
 		p.stopPHP(s)
+	}
+	if err := p.openPHP(s); err != nil {
+		return err
+	}
+	err := p.master(s.Name).Wake(ctx)
+	if err != nil {
+		p.stopPHP(s)
+	}
+	return err
+}
+
+func (p *Provisioner) master(name string) *engine.PHPMaster {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.masters[name]
+}
+
+// openPHP opens the socket that a site's PHP takes over at the first connection, unless it is open.
+func (p *Provisioner) openPHP(s site.Site) error {
+	if p.master(s.Name) != nil {
+		return nil
 	}
 	e, err := p.Store.Find(s.Stack.PHP)
 	if err != nil {
@@ -254,7 +281,7 @@ func (p *Provisioner) startPHP(ctx context.Context, s site.Site) error {
 		return fmt.Errorf("the site's folder %s is not there (%w); put it back, or retire the site", s.Folder, err)
 	}
 	clearLinks(s)
-	master, err := engine.StartPHP(ctx, p.supervisor, e, s, p.phpPlace(s), p.Abilities, func(reason error) { p.fail(s.Name, reason) })
+	master, err := engine.OpenPHP(p.supervisor, p.bell, e, s, p.phpPlace(s), p.Abilities, func(reason error) { p.fail(s.Name, reason) })
 	if err != nil {
 		return err
 	}
@@ -275,6 +302,23 @@ func (p *Provisioner) stopPHP(s site.Site) {
 	os.Remove(p.socket(s))
 }
 
+// virtualHost is a site's, for the web server of its stack.
+func (p *Provisioner) virtualHost(s site.Site) engine.VirtualHost {
+	php := render.PHP{Site: s}
+	values := map[string]string{}
+	for _, d := range php.Directives() {
+		values[d.Name] = d.Value
+	}
+	host := render.Host{Site: s, Socket: p.socket(s), Logs: p.Home.siteLogs(s.Name), BaseURL: strings.TrimSuffix(s.URL(p.settings.GatewayPort), "/"), PublicPort: p.settings.GatewayPort,
+		UploadLimit: max(render.Bytes(values["post_max_size"]), render.Bytes(values["upload_max_filesize"])+1<<20), ReadTimeout: cmp.Or(php.LongestRequest(), 3600) + 10,
+		FrontController: kit.FrontController, NoPHP: kit.NoPHP}
+	text := host.Nginx()
+	if strings.HasPrefix(s.Stack.Web, "apache") {
+		text = host.Apache()
+	}
+	return engine.VirtualHost{Text: text, Port: s.Port, Folders: strings.Join(append([]string{s.Folder}, s.Settings.Allow...), "\n"), Logs: p.Home.siteLogs(s.Name)}
+}
+
 // publish gives sites their virtual hosts, with one check and one reload of each web server, and opens their routes. It returns
 // the sites that could not be published, and why.
 func (p *Provisioner) publish(ctx context.Context, names []string) map[string]error {
@@ -285,25 +329,15 @@ func (p *Provisioner) publish(ctx context.Context, names []string) map[string]er
 		if !ok {
 			continue
 		}
-		extra, err := os.ReadFile(p.Home.ExtraFile(name))
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			failed[name] = err
-			continue
-		}
-		text := render.Host{Site: s, Socket: p.socket(s), Logs: p.Home.siteLogs(name), BaseURL: strings.TrimSuffix(s.URL(p.settings.GatewayPort), "/"),
-			PublicPort: p.settings.GatewayPort, UploadLimit: "257m", FrontController: kit.FrontController, NoPHP: kit.NoPHP,
-			Extra: strings.TrimRight(string(extra), "\n"), ExtraPath: p.Home.ExtraFile(name)}.String()
 		if changes[s.Stack.Web] == nil {
 			changes[s.Stack.Web] = map[string]*engine.VirtualHost{}
 		}
-		changes[s.Stack.Web][name] = &engine.VirtualHost{Text: text, Port: s.Port}
+		host := p.virtualHost(s)
+		changes[s.Stack.Web][name] = &host
 	}
 	p.letGo(names...)
 	p.apply(ctx, changes, failed)
 	for _, name := range names {
-		if _, err := os.Stat(p.Home.ExtraFile(name)); err == nil && failed[name] != nil {
-			failed[name] = fmt.Errorf("%w; the site's own lines are in %s", failed[name], p.Home.ExtraFile(name))
-		}
 		if failed[name] == nil {
 			if err := p.setState(ctx, name, site.Running, ""); err != nil {
 				failed[name] = err
@@ -362,6 +396,9 @@ func (p *Provisioner) dropDatabase(ctx context.Context, s site.Site, keep bool, 
 	if err != nil {
 		return err
 	}
+	if s.Database.Foreign {
+		return nil
+	}
 	exists, err := database.HasDatabase(ctx, s.Database.Name, s.Database.User)
 	if err != nil {
 		return err
@@ -386,7 +423,7 @@ func (p *Provisioner) dropDatabase(ctx context.Context, s site.Site, keep bool, 
 func (p *Provisioner) release(ctx context.Context, s site.Site) error {
 	name, place := s.Name, p.phpPlace(s)
 	p.letGo(name)
-	for _, path := range []string{place.Dir, place.Temp, place.Logs, place.Mail, place.Socket, p.Home.ExtraFile(name)} {
+	for _, path := range []string{p.Home.path("restore", name), place.Dir, place.Temp, place.Logs, place.Mail, place.Socket} {
 		if err := os.RemoveAll(path); err != nil {
 			return err
 		}
@@ -402,20 +439,21 @@ func (p *Provisioner) release(ctx context.Context, s site.Site) error {
 }
 
 // prove verifies a site and records the report. A check that fails does not fail the step: the site stays, to be looked at.
-func (p *Provisioner) prove(ctx context.Context, o *operation, s site.Site) error {
+func (p *Provisioner) prove(ctx context.Context, o *operation, s site.Site, stage string) error {
 	s, _ = p.Site(s.Name)
 	p.waitWhile(ctx, s.Name, site.Starting)
 	s, _ = p.Site(s.Name)
 	var report check.SiteReport
 	switch s.State {
 	case site.Running, site.Failed:
-		report = p.verify(ctx, s, func(partial check.SiteReport) { o.report(s.Name, partial) })
+		report = p.verify(ctx, s, func(partial check.SiteReport) { partial.Stage = stage; o.report(s.Name, partial) })
 	default:
 		report = check.Skipped(s.Name, "the site is "+string(s.State))
 	}
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
+	report.Stage = stage
 	o.report(s.Name, report)
 	return p.records.SaveReport(ctx, o.recorded.ID, report)
 }

@@ -105,6 +105,7 @@ type probeAsk struct {
 	Statements []string       `json:"statements,omitempty"`
 	Paths      []string       `json:"paths,omitempty"`
 	Sockets    []string       `json:"sockets,omitempty"`
+	Info       bool           `json:"info,omitempty"` // everything that is set
 }
 
 type probeAnswer struct {
@@ -118,6 +119,11 @@ type probeAnswer struct {
 	Command       bool     `json:"command"`
 	Read          []string `json:"read"`
 	Sockets       []string `json:"sockets"`
+
+	About      map[string]string `json:"about"`
+	Extensions map[string]string `json:"extensions"`
+	Settings   map[string]string `json:"settings"`
+	Variables  map[string]string `json:"variables"`
 }
 
 // askProbe has a request served by the site's own PHP answer from inside.
@@ -138,7 +144,7 @@ func (i *inspection) askProbe(address string, ask probeAsk) (answer probeAnswer,
 		return answer, "", plainError(err)
 	}
 	defer response.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	body, err := io.ReadAll(io.LimitReader(response.Body, 4<<20))
 	if err != nil {
 		return answer, "", plainError(err)
 	}

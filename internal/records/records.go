@@ -74,7 +74,11 @@ func (e *ErrTaken) Error() string {
 }
 
 // Begin writes an operation with its plan, and for new sites their reservations, in one transaction: all of it or nothing.
-func (r *Records) Begin(ctx context.Context, kind plan.Kind, keepFiles bool, reserve []site.Site, names []string, plans map[string][]plan.Step) (*Operation, error) {
+func (r *Records) Begin(ctx context.Context, operation Operation, reserve []site.Site, names []string, plans map[string][]plan.Step) (*Operation, error) {
+	document, err := json.Marshal(details{operation.Change, operation.Trial})
+	if err != nil {
+		return nil, err
+	}
 	tx, err := r.db.BeginTx(ctx, nil)
 	if err != nil {
 		return nil, fmt.Errorf("record the operation: %w", err)
@@ -86,12 +90,12 @@ func (r *Records) Begin(ctx context.Context, kind plan.Kind, keepFiles bool, res
 			return nil, err
 		}
 	}
-	result, err := tx.ExecContext(ctx, "INSERT INTO operations (kind, state, keep_files, created_at) VALUES (?,?,?,?)", kind, OperationRunning, keepFiles, now)
+	result, err := tx.ExecContext(ctx, "INSERT INTO operations (kind, state, keep_files, document, created_at) VALUES (?,?,?,?,?)", operation.Kind, OperationRunning, operation.KeepFiles, document, now)
 	if err != nil {
 		return nil, fmt.Errorf("record the operation: %w", err)
 	}
 	id, _ := result.LastInsertId()
-	operation := &Operation{ID: strconv.FormatInt(id, 10), Kind: kind, State: OperationRunning, KeepFiles: keepFiles, CreatedAt: now}
+	operation.ID, operation.State, operation.CreatedAt = strconv.FormatInt(id, 10), OperationRunning, now
 	for position, name := range names {
 		if _, err := tx.ExecContext(ctx, "INSERT INTO operation_sites (operation, site, position, state, problem) VALUES (?,?,?,?,'')", id, name, position, OperationRunning); err != nil {
 			return nil, fmt.Errorf("record the operation: %w", err)
@@ -112,7 +116,23 @@ func (r *Records) Begin(ctx context.Context, kind plan.Kind, keepFiles bool, res
 	if err := tx.Commit(); err != nil {
 		return nil, fmt.Errorf("record the operation: %w", err)
 	}
-	return operation, nil
+	return &operation, nil
+}
+
+// details are what some kinds of operations carry.
+type details struct {
+	Change *plan.Change `json:"change,omitempty"`
+	Trial  *plan.Trial  `json:"trial,omitempty"`
+}
+
+// SaveDetails writes what an operation has learned.
+func (r *Records) SaveDetails(ctx context.Context, o Operation) error {
+	document, err := json.Marshal(details{o.Change, o.Trial})
+	if err != nil {
+		return err
+	}
+	_, err = r.db.ExecContext(ctx, "UPDATE operations SET document=? WHERE id=?", document, o.ID)
+	return wrap(err, "record operation "+o.ID)
 }
 
 func insertSite(ctx context.Context, tx *sql.Tx, s site.Site) error {
@@ -120,11 +140,15 @@ func insertSite(ctx context.Context, tx *sql.Tx, s site.Site) error {
 	if err != nil {
 		return err
 	}
-	reservations := [][2]string{{"domain", s.Domain}, {"port", strconv.Itoa(s.Port)}, {"folder", s.Folder},
-		{"database", s.Stack.Database + "/" + strings.ToLower(s.Database.Name)}, {"database user", s.Stack.Database + "/" + s.Database.User}}
 	if _, err := tx.ExecContext(ctx, "INSERT INTO sites (name, state, document, created_at) VALUES (?,?,?,?)", s.Name, s.State, document, s.CreatedAt); err != nil {
 		return taken(err, s.Name, "name", s.Name)
 	}
+	return reserve(ctx, tx, s)
+}
+
+func reserve(ctx context.Context, tx *sql.Tx, s site.Site) error {
+	reservations := [][2]string{{"domain", s.Domain}, {"port", strconv.Itoa(s.Port)}, {"folder", s.Folder},
+		{"database", s.Stack.Database + "/" + strings.ToLower(s.Database.Name)}, {"database user", s.Stack.Database + "/" + s.Database.User}}
 	for _, reservation := range reservations {
 		if _, err := tx.ExecContext(ctx, "INSERT INTO reservations (kind, value, site) VALUES (?,?,?)", reservation[0], reservation[1], s.Name); err != nil {
 			return taken(err, s.Name, reservation[0], reservation[1])
@@ -152,10 +176,58 @@ func (r *Records) SaveSite(ctx context.Context, s site.Site) error {
 	return wrap(err, "record the site "+s.Name)
 }
 
+// Relocate writes a site's document and what it has reserved now, in one transaction.
+func (r *Records) Relocate(ctx context.Context, s site.Site) error {
+	document, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	tx, err := r.db.BeginTx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("record the site %s: %w", s.Name, err)
+	}
+	defer tx.Rollback()
+	if _, err := tx.ExecContext(ctx, "DELETE FROM reservations WHERE site=?", s.Name); err != nil {
+		return fmt.Errorf("record the site %s: %w", s.Name, err)
+	}
+	if err := reserve(ctx, tx, s); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, "UPDATE sites SET state=?, document=? WHERE name=?", s.State, document, s.Name); err != nil {
+		return fmt.Errorf("record the site %s: %w", s.Name, err)
+	}
+	return wrap(tx.Commit(), "record the site "+s.Name)
+}
+
+// SaveSettings adds an entry to a site's history.
+func (r *Records) SaveSettings(ctx context.Context, e plan.SettingsEntry) error {
+	document, err := json.Marshal(e.Settings)
+	if err != nil {
+		return err
+	}
+	_, err = r.db.ExecContext(ctx, "INSERT INTO settings_history (site, who, document, created_at) VALUES (?,?,?,?)", e.Site, e.Who, document, time.Now().UTC())
+	return wrap(err, "record the settings of "+e.Site)
+}
+
+// SettingsHistory returns a site's settings over time, the newest first.
+func (r *Records) SettingsHistory(ctx context.Context, name string) ([]plan.SettingsEntry, error) {
+	rows, err := r.db.QueryContext(ctx, "SELECT id, site, who, created_at, document FROM settings_history WHERE site=? ORDER BY id DESC LIMIT 200", name)
+	return collect(rows, err, "read the settings of "+name, func(scan func(...any) error) (e plan.SettingsEntry, err error) {
+		var text []byte
+		if err = scan(&e.ID, &e.Site, &e.Who, &e.At, &text); err == nil {
+			err = json.Unmarshal(text, &e.Settings)
+		}
+		return e, err
+	})
+}
+
 // Forget removes a site, its reservations and its reports.
 func (r *Records) Forget(ctx context.Context, name string) error {
 	if _, err := r.db.ExecContext(ctx, "DELETE FROM reports WHERE site=?", name); err != nil {
 		return fmt.Errorf("forget the reports of %s: %w", name, err)
+	}
+	if _, err := r.db.ExecContext(ctx, "DELETE FROM settings_history WHERE site=?", name); err != nil {
+		return fmt.Errorf("forget the settings of %s: %w", name, err)
 	}
 	_, err := r.db.ExecContext(ctx, "DELETE FROM sites WHERE name=?", name)
 	return wrap(err, "forget the site "+name)
@@ -255,9 +327,15 @@ func (r *Records) Operation(ctx context.Context, id string) (Operation, error) {
 }
 
 func (r *Records) operations(ctx context.Context, condition string, argument any) ([]Operation, error) {
-	rows, err := r.db.QueryContext(ctx, "SELECT id, kind, state, keep_files, created_at, finished_at FROM operations WHERE "+condition, argument)
+	rows, err := r.db.QueryContext(ctx, "SELECT id, kind, state, keep_files, created_at, finished_at, document FROM operations WHERE "+condition, argument)
 	found, err := collect(rows, err, "read the operations", func(scan func(...any) error) (o Operation, err error) {
-		err = scan(&o.ID, &o.Kind, &o.State, &o.KeepFiles, &o.CreatedAt, &o.FinishedAt)
+		var text []byte
+		err = scan(&o.ID, &o.Kind, &o.State, &o.KeepFiles, &o.CreatedAt, &o.FinishedAt, &text)
+		if err == nil && text != nil {
+			var d details
+			err = json.Unmarshal(text, &d)
+			o.Change, o.Trial = d.Change, d.Trial
+		}
 		return o, err
 	})
 	if err != nil || len(found) == 0 {
@@ -275,22 +353,36 @@ func (r *Records) operations(ctx context.Context, condition string, argument any
 		entry     plan.Entry
 		report    []byte
 	}
-	rows, err = r.db.QueryContext(ctx, "SELECT p.operation, p.site, p.state, p.problem, (SELECT document FROM reports WHERE reports.operation=p.operation AND reports.site=p.site ORDER BY id DESC LIMIT 1) FROM operation_sites p WHERE p.operation IN ("+marks+") ORDER BY p.operation, p.position", ids...)
+	rows, err = r.db.QueryContext(ctx, "SELECT p.operation, p.site, p.state, p.problem FROM operation_sites p WHERE p.operation IN ("+marks+") ORDER BY p.operation, p.position", ids...)
 	parts, err := collect(rows, err, "read the operations", func(scan func(...any) error) (p row, err error) {
-		err = scan(&p.operation, &p.part.Site, &p.part.State, &p.part.Problem, &p.report)
+		err = scan(&p.operation, &p.part.Site, &p.part.State, &p.part.Problem)
 		return p, err
 	})
 	if err != nil {
 		return nil, err
 	}
 	for _, p := range parts {
-		if p.report != nil {
-			p.part.Report = &check.SiteReport{}
-			if err := json.Unmarshal(p.report, p.part.Report); err != nil {
-				return nil, err
+		index[p.operation].Sites = append(index[p.operation].Sites, p.part)
+	}
+	rows, err = r.db.QueryContext(ctx, "SELECT operation, site, document FROM reports WHERE operation IN ("+marks+") ORDER BY id", ids...)
+	reports, err := collect(rows, err, "read the reports", func(scan func(...any) error) (p row, err error) {
+		err = scan(&p.operation, &p.part.Site, &p.report)
+		return p, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range reports {
+		var report check.SiteReport
+		if err := json.Unmarshal(p.report, &report); err != nil {
+			return nil, err
+		}
+		sites := index[p.operation].Sites
+		for i := range sites {
+			if sites[i].Site == p.part.Site {
+				sites[i].Add(report)
 			}
 		}
-		index[p.operation].Sites = append(index[p.operation].Sites, p.part)
 	}
 	rows, err = r.db.QueryContext(ctx, "SELECT operation, site, step, state, note, milliseconds FROM steps WHERE operation IN ("+marks+") ORDER BY operation, site, position", ids...)
 	steps, err := collect(rows, err, "read the steps", func(scan func(...any) error) (p row, err error) {

@@ -47,7 +47,7 @@ func begin(r *records.Records, sites ...site.Site) (*records.Operation, error) {
 		names = append(names, s.Name)
 		plans[s.Name] = plan.For(plan.New, false)
 	}
-	return r.Begin(ctx, plan.New, false, sites, names, plans)
+	return r.Begin(ctx, records.Operation{Kind: plan.New}, sites, names, plans)
 }
 
 func TestWhatIsWrittenIsFoundAgain(t *testing.T) {

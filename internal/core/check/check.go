@@ -59,6 +59,7 @@ type Result struct {
 // SiteReport is all checks of one site. Passed is nil where nothing was checked.
 type SiteReport struct {
 	Site   string   `json:"site"`
+	Stage  string   `json:"stage,omitempty" enum:"before,after,back" doc:"Of a change: on what the site was asked"`
 	Passed *bool    `json:"passed" doc:"null when the site is stopped and nothing was checked"`
 	Checks []Result `json:"checks" nullable:"false"`
 }
@@ -100,6 +101,29 @@ func Together(sites []SiteReport) Report {
 		report.Passed = report.Passed && (s.Passed == nil || *s.Passed)
 	}
 	return report
+}
+
+// Worse lists the checks that passed in one report and fail in another.
+func Worse(before, after SiteReport) []ID {
+	worse := []ID{}
+	for _, b := range before.Checks {
+		for _, a := range after.Checks {
+			if a.ID == b.ID && b.Verdict == Pass && a.Verdict == Fail {
+				worse = append(worse, a.ID)
+			}
+		}
+	}
+	return worse
+}
+
+// Result returns one check's evidence.
+func (r SiteReport) Result(id ID) Result {
+	for _, c := range r.Checks {
+		if c.ID == id {
+			return c
+		}
+	}
+	return Result{ID: id, Title: id.Title(), Verdict: Skip}
 }
 
 // Summary says a report in a few words: "10 of 10 checks", "failed: assets, sign-in", "not checked".

@@ -4,17 +4,51 @@ import (
 	"time"
 
 	"vessik/internal/core/check"
+	"vessik/internal/core/site"
 )
 
 // Operation is one request being carried out, as it is recorded.
 type Operation struct {
 	ID         string          `json:"id"`
-	Kind       Kind            `json:"kind" enum:"new,start,stop,verify,retire"`
+	Kind       Kind            `json:"kind" enum:"new,start,stop,verify,retire,restack,adjust,trial,fetch"`
 	State      OperationState  `json:"state" enum:"running,done,failed,cancelled"`
 	KeepFiles  bool            `json:"keep_files,omitempty"`
 	CreatedAt  time.Time       `json:"created_at"`
 	FinishedAt *time.Time      `json:"finished_at"`
 	Sites      []OperationSite `json:"sites" nullable:"false"`
+	Change     *Change         `json:"change,omitempty" doc:"Of a restack or an adjustment"`
+	Trial      *Trial          `json:"trial,omitempty" doc:"Of a trial"`
+}
+
+// Change leads a site from one target to another.
+type Change struct {
+	Site   string `json:"site"`
+	Before Target `json:"before"`
+	After  Target `json:"after"`
+	Keep   bool   `json:"keep" doc:"Keep the new one although a check fails"`
+	Who    string `json:"who"`
+	// What carrying it out found.
+	DowntimeMilliseconds int64    `json:"downtime_milliseconds" doc:"Longest time in which no request was answered"`
+	WentBack             bool     `json:"went_back" doc:"The site is as it was before"`
+	Worse                []string `json:"worse,omitempty" doc:"Checks that passed before and fail after"`
+	Moved                string   `json:"moved,omitempty" doc:"What was compared when the database moved"`
+	RestorePoint         string   `json:"restore_point,omitempty" doc:"Folder that holds files and database as they were"`
+}
+
+// Target is what a site runs on.
+type Target struct {
+	Stack    site.Stack    `json:"stack"`
+	Settings site.Settings `json:"settings"`
+}
+
+// SettingsEntry is one entry of a site's history: what the settings were from then on.
+type SettingsEntry struct {
+	ID       int64         `json:"id"`
+	Site     string        `json:"site"`
+	Who      string        `json:"who"`
+	At       time.Time     `json:"at"`
+	Settings site.Settings `json:"settings"`
+	Changed  []string      `json:"changed" nullable:"false" doc:"In words, what was different before"`
 }
 
 // OperationState is where an operation, or its part for one site, stands.
@@ -33,7 +67,17 @@ type OperationSite struct {
 	State   OperationState    `json:"state" enum:"running,done,failed,cancelled"`
 	Problem string            `json:"problem,omitempty" doc:"Why it failed, and what to do"`
 	Steps   []Entry           `json:"steps" nullable:"false"`
-	Report  *check.SiteReport `json:"report,omitempty"`
+	Report  *check.SiteReport `json:"report,omitempty" doc:"The newest"`
+	// Earlier are those that a change or a trial made on its way.
+	Earlier []check.SiteReport `json:"earlier,omitempty"`
+}
+
+// Add makes a report the newest one; one of the same stage is replaced.
+func (o *OperationSite) Add(report check.SiteReport) {
+	if o.Report != nil && o.Report.Stage != report.Stage {
+		o.Earlier = append(o.Earlier, *o.Report)
+	}
+	o.Report = &report
 }
 
 // Activity is what is happening for one site at this moment.
@@ -46,4 +90,44 @@ type Activity struct {
 type Watched struct {
 	Operation
 	Activity map[string]Activity `json:"activity" doc:"By site, while the operation runs"`
+}
+
+// Trial tries one site on many stacks, on temporary copies.
+type Trial struct {
+	Site    string   `json:"site"`
+	Visit   []string `json:"visit" nullable:"false" doc:"Addresses that are asked besides the front page"`
+	Keep    bool     `json:"keep"`
+	Picture bool     `json:"picture" doc:"Pictures of the front page are compared"`
+	Cells   []Cell   `json:"cells" nullable:"false"`
+}
+
+// Cell is one combination of a trial.
+type Cell struct {
+	Copy         string            `json:"copy" doc:"Name of the temporary copy"`
+	Stack        site.Stack        `json:"stack"`
+	Verdict      check.Verdict     `json:"verdict" enum:"pass,fail,skip"`
+	Summary      string            `json:"summary"`
+	Supported    string            `json:"supported,omitempty" doc:"Where the CMS's version is not known to support it: what it supports"`
+	Milliseconds int64             `json:"milliseconds" doc:"Time of the front page, warm"`
+	Took         int64             `json:"took_milliseconds" doc:"From the first copy step to the verdict"`
+	Visits       []Visit           `json:"visits" nullable:"false"`
+	Messages     []Message         `json:"messages" nullable:"false" doc:"What PHP said while the pages were asked"`
+	Different    *float64          `json:"different" doc:"Share of the pixels that differ from the site's own front page; null where no picture was taken"`
+	Report       *check.SiteReport `json:"report,omitempty"`
+}
+
+// Visit is one page that was asked.
+type Visit struct {
+	Path         string `json:"path"`
+	Status       int    `json:"status"`
+	Milliseconds int64  `json:"milliseconds"`
+	Bytes        int    `json:"bytes"`
+}
+
+// Message is one thing that PHP said, however often.
+type Message struct {
+	Level string `json:"level" example:"Deprecated"`
+	Text  string `json:"text"`
+	Where string `json:"where" doc:"File, below the site's folder, and line"`
+	Count int    `json:"count"`
 }

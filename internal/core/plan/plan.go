@@ -12,6 +12,11 @@ const (
 	Stop   Kind = "stop"
 	Verify Kind = "verify"
 	Retire Kind = "retire"
+	// Restack changes a site's engines, Adjust their settings; Trial tries copies of a site on many stacks.
+	Restack Kind = "restack"
+	Adjust  Kind = "adjust"
+	TryOut  Kind = "trial"
+	Fetch   Kind = "fetch" // engines: its parts are engines, not sites
 )
 
 // Step names one piece of work. What it does and how it is taken back stand together in the package provision.
@@ -32,13 +37,22 @@ const (
 	DropDatabase   Step = "drop-database"
 	RemoveFolder   Step = "remove-folder"
 	Release        Step = "release"
+	Baseline       Step = "baseline"
+	CheckChange    Step = "check-configuration"
+	RestorePoint   Step = "restore-point"
+	MoveDatabase   Step = "move-database"
+	Switch         Step = "switch"
+	Settle         Step = "settle"
+	Sample         Step = "sample"
 )
 
 // Title says a step in words, for people who watch.
 func (s Step) Title() string {
 	return map[Step]string{Reserve: "reserving", FetchEngines: "fetching engines", LayOut: "laying out files", CreateDatabase: "creating the database",
 		Configure: "writing configuration", LoadContent: "loading content", StartPHP: "starting PHP", Publish: "publishing", Prove: "verifying",
-		Withdraw: "withdrawing", StopPHP: "stopping PHP", DropDatabase: "dropping the database", RemoveFolder: "removing files", Release: "releasing"}[s]
+		Withdraw: "withdrawing", StopPHP: "stopping PHP", DropDatabase: "dropping the database", RemoveFolder: "removing files", Release: "releasing",
+		Baseline: "verifying as it is", CheckChange: "checking the configuration", RestorePoint: "taking a restore point", MoveDatabase: "moving the database", Switch: "switching",
+		Settle: "settling", Sample: "asking pages and taking pictures"}[s]
 }
 
 // For returns the steps of a request for one site. fetch says that engines are missing.
@@ -62,6 +76,35 @@ func For(kind Kind, fetch bool) []Step {
 		return []Step{Withdraw, StopPHP, DropDatabase, RemoveFolder, Release}
 	}
 	return []Step{Prove}
+}
+
+// ForChange returns the steps of a change for one site.
+func ForChange(kind Kind, change Change, fetch bool) []Step {
+	steps := []Step{}
+	if fetch {
+		steps = append(steps, FetchEngines)
+	}
+	steps = append(steps, Baseline, CheckChange)
+	if kind == Restack {
+		steps = append(steps, RestorePoint)
+	}
+	if change.Before.Stack.Database != change.After.Stack.Database {
+		steps = append(steps, MoveDatabase)
+	}
+	return append(steps, Switch, Prove, Settle)
+}
+
+// ForTrial returns the steps of one copy.
+func ForTrial(fetch, keep bool) []Step {
+	steps := []Step{Reserve}
+	if fetch {
+		steps = append(steps, FetchEngines)
+	}
+	steps = append(steps, LayOut, CreateDatabase, Configure, LoadContent, StartPHP, Publish, Prove, Sample)
+	if keep {
+		return steps
+	}
+	return append(steps, Withdraw, StopPHP, DropDatabase, RemoveFolder, Release)
 }
 
 // StepState is where a step stands in the journal.
@@ -106,7 +149,11 @@ const (
 // Recover decides: a site that already stands is only to be proven; one that was half made is taken back; everything else
 // (start, stop, retire) goes on to where it was going.
 func Recover(kind Kind, journal []Entry) Recovery {
-	if kind != New {
+	switch kind {
+	case New:
+	case Restack, Adjust, TryOut: // half changed is neither: back to what it was
+		return TakeBack
+	default:
 		return Resume
 	}
 	for _, entry := range journal {

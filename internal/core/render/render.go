@@ -1,11 +1,16 @@
-// Package render writes the configuration text of the engines: nginx, PHP-FPM, php.ini, MariaDB, and the PHP that runs before a
+// Package render writes the configuration text of the engines: nginx, Apache, PHP-FPM, php.ini, MariaDB, and the PHP that runs before a
 // site's own. Text in, text out.
 package render
 
 import (
 	"embed"
+	"maps"
+	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 	"text/template"
+	"time"
 
 	"vessik/internal/core/site"
 )
@@ -25,7 +30,7 @@ func render(name string, values any) string {
 
 // Nginx is the configuration of one nginx that serves many sites.
 type Nginx struct {
-	Root    string // the engine's files
+	Types   string // the engine's list of media types
 	Dir     string // for the pid and temporary files
 	Hosts   string // folder of virtual hosts
 	Log     string
@@ -41,14 +46,47 @@ type Host struct {
 	Logs            string   // the site's log folder
 	BaseURL         string   // without a trailing slash, for requests that name another host
 	PublicPort      int      // the gateway's
-	UploadLimit     string   // e.g. 257m
+	UploadLimit     int64    // bytes
+	ReadTimeout     int      // seconds that PHP may take
 	FrontController string   // what answers for addresses that are no file, e.g. /index.php?$args
 	NoPHP           []string // address prefixes below which PHP is never run
-	Extra           string   // lines of the user's own
-	ExtraPath       string
 }
 
-func (h Host) String() string { return render("nginx-site.conf", h) }
+// Nginx is the virtual host as nginx reads it, Apache as Apache does.
+func (h Host) Nginx() string  { return render("nginx-site.conf", h) }
+func (h Host) Apache() string { return render("apache-site.conf", h) }
+
+// DomainPattern is the domain for a regular expression.
+func (h Host) DomainPattern() string { return regexp.QuoteMeta(h.Site.Domain) }
+
+// Apache is the configuration of one Apache that serves one site.
+type Apache struct {
+	Modules string // folder of its modules
+	Types   string // its list of media types
+	Dir     string // for the pid and temporary files
+	Port    int    // where it listens, for the service alone
+	Log     string
+	Load    []string // names of the modules to load
+	Host    string   // the file of the virtual host
+}
+
+func (a Apache) String() string { return render("apache.conf", a) }
+
+// Bytes reads a size as php.ini has it, such as 256M.
+func Bytes(text string) int64 {
+	text = strings.TrimSpace(strings.ToUpper(text))
+	unit := int64(1)
+	for suffix, value := range map[string]int64{"K": 1 << 10, "M": 1 << 20, "G": 1 << 30} {
+		if rest, ok := strings.CutSuffix(text, suffix); ok {
+			text, unit = rest, value
+		}
+	}
+	number, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return 0
+	}
+	return number * unit
+}
 
 // PHP is what one site's FPM master and its php.ini need.
 type PHP struct {
@@ -64,8 +102,48 @@ type PHP struct {
 	Extensions   []string
 }
 
-func (p PHP) Pool() string    { return render("php-fpm.conf", p) }
-func (p PHP) Ini() string     { return render("php.ini", p) }
+func (p PHP) Pool() string { return render("php-fpm.conf", p) }
+func (p PHP) Ini() string  { return render("php.ini", p) }
+
+// Directive is one line of php.ini.
+type Directive struct{ Name, Value string }
+
+// Directives are the usual values, with the site's own in their place.
+func (p PHP) Directives() []Directive {
+	values := map[string]string{"memory_limit": "256M", "upload_max_filesize": "256M", "post_max_size": "257M", "max_execution_time": "300", "max_input_time": "300",
+		"max_input_vars": "5000", "display_errors": "Off", "log_errors": "On", "error_reporting": "22527", "expose_php": "On", "date.timezone": "UTC",
+		"session.gc_probability": "1", "realpath_cache_ttl": "2", "opcache.enable": "1", "opcache.validate_timestamps": "1", "opcache.revalidate_freq": "0",
+		"opcache.memory_consumption": "128", "opcache.interned_strings_buffer": "16", "opcache.max_accelerated_files": "10000"}
+	if p.Site.Settings.Debug {
+		values["display_errors"], values["error_reporting"] = "On", "32767"
+	}
+	if port := p.Site.Settings.Xdebug; port > 0 {
+		maps.Copy(values, map[string]string{"xdebug.mode": "debug", "xdebug.client_host": "127.0.0.1", "xdebug.client_port": strconv.Itoa(port), "xdebug.start_with_request": "trigger", "xdebug.log_level": "0"})
+	}
+	maps.Copy(values, p.Site.Settings.PHP)
+	directives := []Directive{}
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		directives = append(directives, Directive{name, values[name]})
+	}
+	return directives
+}
+
+// IdleSeconds is for how long a worker without work stays.
+func (p PHP) IdleSeconds() int { return int(WorkerIdle(p.Site.Settings.Rest()).Seconds()) }
+
+// LongestRequest is after how many seconds a request is ended that PHP's own limit (which counts its work, not its waiting) did not
+// end.
+func (p PHP) LongestRequest() int {
+	seconds, err := strconv.Atoi(p.Site.Settings.PHP["max_execution_time"])
+	if err != nil {
+		seconds = 300
+	}
+	if seconds <= 0 {
+		return 0
+	}
+	return seconds + 10
+}
+
 func (p PHP) Prepend() string { return render("prepend.php", p) }
 
 // Probe is the PHP that answers checks, the same for every site.
@@ -73,25 +151,43 @@ func Probe() string { return render("probe.php", nil) }
 
 // MariaDB is the configuration of one database server. Port 0 leaves it reachable through its unix socket alone.
 type MariaDB struct {
-	Root, Data, Dir, Socket string
-	Port                    int
-	BufferMB                int
+	Base, Share, Plugins string // the engine's own folders
+	Data, Dir, Socket    string
+	Port                 int
+	BufferMB             int
+	Variables            map[string]string // the user's own, last
 }
 
 func (m MariaDB) String() string { return render("mariadb.cnf", m) }
 
-// Extensions orders a PHP's shared extensions so that each comes after those it needs; inter-process shared memory is left out,
-// since sites of one account would share it.
-func Extensions(found []string) []string {
+// WorkerIdle is for how long a PHP worker without work stays.
+func WorkerIdle(rest time.Duration) time.Duration {
+	if rest == 0 {
+		return time.Minute
+	}
+	return min(time.Minute, rest)
+}
+
+// Kept tells whether an extension is not for a site to switch: others build on it, or sites of one account would share what it gives
+// (inter-process shared memory).
+func Kept(name string) bool {
+	return slices.Contains([]string{"mysqlnd", "pdo", "xml", "dom", "xdebug", "sysvmsg", "sysvsem", "sysvshm", "shmop", "ffi"}, name)
+}
+
+// Extensions orders a PHP's shared extensions so that each comes after those it needs, without those that are switched off.
+func Extensions(found []string, settings site.Settings) []string {
 	first := []string{"opcache", "mysqlnd", "pdo", "xml", "dom"}
-	left := map[string]bool{"sysvmsg": true, "sysvsem": true, "sysvshm": true, "shmop": true, "ffi": true}
+	left := map[string]bool{"sysvmsg": true, "sysvsem": true, "sysvshm": true, "shmop": true, "ffi": true, "xdebug": true}
+	for name, on := range settings.Extensions {
+		left[name] = left[name] || !on
+	}
 	ordered := []string{}
 	present := map[string]bool{}
 	for _, name := range found {
 		present[name] = true
 	}
 	for _, name := range first {
-		if present[name] {
+		if present[name] && !left[name] {
 			ordered, left[name] = append(ordered, name), true
 		}
 	}
@@ -99,6 +195,9 @@ func Extensions(found []string) []string {
 		if !left[name] {
 			ordered = append(ordered, name)
 		}
+	}
+	if settings.Xdebug > 0 && present["xdebug"] {
+		ordered = append(ordered, "xdebug")
 	}
 	return ordered
 }

@@ -9,19 +9,31 @@ import (
 )
 
 func TestExtensionsComeAfterWhatTheyNeed(t *testing.T) {
-	got := Extensions([]string{"dom", "mysqli", "mysqlnd", "opcache", "pdo", "pdo_mysql", "shmop", "sysvshm", "xml", "xsl"})
+	got := Extensions([]string{"dom", "mysqli", "mysqlnd", "opcache", "pdo", "pdo_mysql", "shmop", "sysvshm", "xdebug", "xml", "xsl"}, site.Settings{})
 	assert.Equal(t, []string{"opcache", "mysqlnd", "pdo", "xml", "dom", "mysqli", "pdo_mysql", "xsl"}, got)
+	got = Extensions([]string{"gd", "opcache", "xdebug"}, site.Settings{Extensions: map[string]bool{"gd": false}, Xdebug: 9003})
+	assert.Equal(t, []string{"opcache", "xdebug"}, got)
 }
 
 func TestTemplatesFitTheirValues(t *testing.T) {
-	s := site.Site{Name: "fernhollow", Domain: "fernhollow.localhost", Folder: "/srv/f", Port: 21000, Probe: "secret"}
-	host := Host{Site: s, Socket: "/run/f.sock", Logs: "/logs/f", BaseURL: "http://fernhollow.localhost:20080", PublicPort: 20080, UploadLimit: "257m", FrontController: "/index.php?$args",
-		NoPHP: []string{"/wp-content/uploads/"}, Extra: "add_header X-Keeper Ines;", ExtraPath: "/home/hosts/f.conf"}.String()
-	for _, part := range []string{"listen 127.0.0.1:21000;", `root "/srv/f";`, "disable_symlinks on from=$document_root;", "return 302 http://fernhollow.localhost:20080$request_uri;", "add_header X-Keeper Ines;", "client_max_body_size 257m;"} {
-		assert.Contains(t, host, part)
+	s := site.Site{Name: "fernhollow", Domain: "fernhollow.localhost", Folder: "/srv/f", Port: 21000, Probe: "secret", Settings: site.Settings{PHP: map[string]string{"memory_limit": "64M", "max_execution_time": "30"}, HostLines: map[string]string{"nginx": "add_header X-Keeper Ines;", "apache": "Header set X-Keeper Ines"}}}
+	host := Host{Site: s, Socket: "/run/f.sock", Logs: "/logs/f", BaseURL: "http://fernhollow.localhost:20080", PublicPort: 20080, UploadLimit: 257 << 20, ReadTimeout: 320, FrontController: "/index.php?$args",
+		NoPHP: []string{"/wp-content/uploads/"}}
+	for _, part := range []string{"listen 127.0.0.1:21000;", `root "/srv/f";`, "disable_symlinks on from=$document_root;", "return 302 http://fernhollow.localhost:20080$request_uri;", "add_header X-Keeper Ines;", "client_max_body_size 269484032;"} {
+		assert.Contains(t, host.Nginx(), part)
 	}
+	for _, part := range []string{"ServerName fernhollow.localhost:20080", `"proxy:unix:/run/f.sock|fcgi://localhost/"`, "AllowOverride All", "Header set X-Keeper Ines", `!^fernhollow\.localhost(:`} {
+		assert.Contains(t, host.Apache(), part)
+	}
+	assert.NotContains(t, host.Apache(), "add_header", "each server has its own lines")
+	assert.Equal(t, []int64{268435456, 1024, 7, 0}, []int64{Bytes("256M"), Bytes(" 1k"), Bytes("7"), Bytes("many")})
 	php := PHP{Site: s, Dir: "/d", Temp: "/t", Logs: "/l", Socket: "/run/f.sock", ProbeFile: "/p", Children: 4, ExtensionDir: "/e", Extensions: []string{"opcache", "mysqli"}}
 	assert.Contains(t, php.Ini(), "zend_extension = opcache\nextension = mysqli")
+	assert.Contains(t, php.Ini(), `memory_limit = "64M"`)
+	assert.Contains(t, php.Ini(), `display_errors = "Off"`)
+	assert.Contains(t, php.Pool(), "request_terminate_timeout = 40s")
+	php.Site.Settings.Debug = true
+	assert.Contains(t, php.Ini(), `display_errors = "On"`)
 	assert.Contains(t, php.Pool(), `listen = "/run/f.sock"`)
 	assert.NotContains(t, php.Pool(), "open_basedir", "only where the kernel cannot confine")
 	assert.Contains(t, php.Prepend(), "hash_equals('secret'")

@@ -34,7 +34,7 @@ type Request struct {
 	DatabasePassword string `json:"database_password,omitempty" doc:"12 characters or more; generated when empty"`
 }
 
-// PortRange is where sites get their own ports from.
+// PortRange is where sites get their own ports from, unless the home has another.
 var PortRange = [2]int{21000, 21999}
 
 // ConsoleHost is the host name that the console lives on; no site may have it.
@@ -42,27 +42,30 @@ const ConsoleHost = "vessik.localhost"
 
 // Facts are what a request is judged by: the machine, and what there is already.
 type Facts struct {
-	Home        string              // the service's home folder
-	Sites       []Site              // all that exist
-	Engines     map[string][]string // ids by kind (php, web, database), the default first
-	Releases    map[string][]string // versions by kit, the default first
-	FirstPort   int                 // the lowest port that the service may bind
-	KeptPorts   map[int]string      // ports that Vessik itself uses, and for what
+	Home     string                  // the service's home folder
+	Sites    []Site                  // all that exist
+	Engines  map[string][]EngineFact // by kind (php, web, database), the usual one first
+	Releases map[string][]string     // versions by kit, the default first
+	// Supports tells whether a version of a CMS is known to work on a PHP; nil where nothing is known.
+	Supports    func(k Kit, php string) bool
+	FirstPort   int            // the lowest port that the service may bind
+	PortRange   [2]int         // where sites get their ports from; the usual range where zero
+	KeptPorts   map[int]string // ports that Vessik itself uses, and for what
 	PortHolder  func(port int) string
 	FolderFault func(folder string) string // why a folder cannot be used, empty if it can
 }
 
 // Derive fills in everything that the request leaves open. Passwords stay empty: the caller makes them.
 func Derive(r Request, f Facts) Site {
-	s := Site{Name: r.Name, State: Provisioning, Port: r.Port,
+	s := Site{Name: r.Name, State: Provisioning, Port: r.Port, PortPinned: r.Port != 0,
 		Title:  cmp.Or(strings.TrimSpace(r.Title), titleOf(r.Name)),
 		Domain: strings.ToLower(cmp.Or(r.Domain, r.Name+".localhost")),
 		Folder: cmp.Or(r.Folder, filepath.Join(f.Home, "sites", cmp.Or(r.Name, "NAME"))),
 		Kit:    Kit{Name: cmp.Or(r.Kit, "wordpress")},
-		Stack:  Stack{PHP: cmp.Or(r.PHP, first(f.Engines["php"])), Web: cmp.Or(r.Web, first(f.Engines["web"])), Database: cmp.Or(r.Database, first(f.Engines["database"]))},
+		Stack:  Stack{PHP: f.Engine("php", r.PHP), Web: f.Engine("web", r.Web), Database: f.Engine("database", r.Database)},
 		Admin:  Admin{User: cmp.Or(r.Admin, cut(r.Name, 50)+"-keeper"), Email: cmp.Or(r.AdminEmail, "keeper@"+cmp.Or(r.Name, "name")+".example"), Password: r.AdminPassword},
 	}
-	s.Kit.Version = cmp.Or(r.KitVersion, first(f.Releases[s.Kit.Name]))
+	s.Kit.Version = cmp.Or(r.KitVersion, f.release(s.Kit.Name, s.Stack.PHP))
 	s.Database = Database{Name: cmp.Or(r.DatabaseName, databaseOf(r.Name)), User: cmp.Or(r.DatabaseUser, databaseOf(r.Name)), Password: r.DatabasePassword}
 	if filepath.IsAbs(s.Folder) {
 		s.Folder = filepath.Clean(s.Folder)
@@ -71,6 +74,27 @@ func Derive(r Request, f Facts) Site {
 		s.Port = freePort(f)
 	}
 	return s
+}
+
+// release is the usual version of a CMS, or where that one does not bear the PHP, the newest that does.
+func (f Facts) release(kit, php string) string {
+	usual := first(f.Releases[kit])
+	fitting := slices.DeleteFunc(slices.Clone(f.Releases[kit]), func(v string) bool { return f.Supports != nil && !f.Supports(Kit{kit, v}, php) })
+	if len(fitting) == 0 || slices.Contains(fitting, usual) {
+		return usual
+	}
+	return slices.MaxFunc(fitting, CompareVersions)
+}
+
+// Engine is the id that a part of it stands for; the usual one for an empty part, and the part itself where nothing fits.
+func (f Facts) Engine(kind, part string) string {
+	if part == "" {
+		return first(idsOf(f.Engines[kind]))
+	}
+	if id, ok := MatchEngine(f.Engines[kind], part); ok {
+		return id
+	}
+	return part
 }
 
 // grantLimit bounds a database's name as a grant has it, where each _ counts twice: it is escaped there, since it would stand for any
@@ -88,8 +112,18 @@ func databaseOf(name string) string {
 	return fmt.Sprintf("%s_%08x", cut(strings.ReplaceAll(name, "-", ""), 48), crc32.ChecksumIEEE([]byte(name)))
 }
 
+func (f Facts) ports() [2]int {
+	if f.PortRange[0] == 0 {
+		return PortRange
+	}
+	return f.PortRange
+}
+
+// FreePort is the lowest port of the range that nobody has; 0 where none is free.
+func FreePort(f Facts) int { return freePort(f) }
+
 func freePort(f Facts) int {
-	for port := PortRange[0]; port <= PortRange[1]; port++ {
+	for port := f.ports()[0]; port <= f.ports()[1]; port++ {
 		taken := f.KeptPorts[port] != "" || slices.ContainsFunc(f.Sites, func(s Site) bool { return s.Port == port })
 		if !taken && f.PortHolder(port) == "" {
 			return port
@@ -255,7 +289,7 @@ func (c *checker) port(s Site, f Facts) {
 	const remedy = "choose another port, or leave -port out"
 	switch {
 	case s.Port == 0:
-		c.add("port", "free one of them, or choose one with -port", "no port from %d to %d is free", PortRange[0], PortRange[1])
+		c.add("port", "free one of them, or choose one with -port", "no port from %d to %d is free", f.ports()[0], f.ports()[1])
 	case s.Port < 1 || s.Port > 65535:
 		c.add("port", "choose one from 1024 to 65535", "%d is not a port", s.Port)
 	case s.Port < f.FirstPort:
@@ -322,8 +356,8 @@ func (c *checker) password(field, password string, words ...string) {
 
 func (c *checker) stack(s Site, f Facts) {
 	for _, part := range []struct{ field, kind, id string }{{"php", "php", s.Stack.PHP}, {"web", "web", s.Stack.Web}, {"database", "database", s.Stack.Database}} {
-		if !slices.Contains(f.Engines[part.kind], part.id) {
-			c.add(part.field, "choose one of "+strings.Join(f.Engines[part.kind], ", "), "there is no %s engine %q", part.kind, part.id)
+		if ids := idsOf(f.Engines[part.kind]); !slices.Contains(ids, part.id) {
+			c.add(part.field, "choose one of "+strings.Join(ids, ", "), "no %s engine fits %q", part.kind, part.id)
 		}
 	}
 	kits := []string{}

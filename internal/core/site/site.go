@@ -64,6 +64,8 @@ type Database struct {
 	Name     string `json:"name"`
 	User     string `json:"user"`
 	Password string `json:"password"`
+	// Foreign says that a database of this name stood there before, and is not the site's to drop.
+	Foreign bool `json:"foreign,omitempty"`
 }
 
 // Admin is the CMS administrator that is made with the site.
@@ -84,8 +86,13 @@ type Site struct {
 	Port     int      `json:"port"`   // the site's own, on 127.0.0.1
 	Kit      Kit      `json:"kit"`
 	Stack    Stack    `json:"stack"`
+	Settings Settings `json:"settings"`
 	Database Database `json:"database"`
 	Admin    Admin    `json:"admin"`
+	// PortPinned says that the port was asked for, and is not to be replaced by another.
+	PortPinned bool `json:"port_pinned,omitempty"`
+	// TrialOf is the site that this one is a temporary copy of.
+	TrialOf string `json:"trial_of,omitempty"`
 	// AdminHash is what the database held for the administrator's password when the site was made.
 	AdminHash string `json:"admin_hash"`
 	// Probe is the secret by which a check's request is told from a visitor's.

@@ -11,7 +11,7 @@ import (
 // facts are those of a machine with one site and nothing in the way.
 func facts() Facts {
 	return Facts{Home: "/srv/vessik", FirstPort: 1024, KeptPorts: map[int]string{20070: "its API and console"},
-		Engines:    map[string][]string{"php": {"php-8.2"}, "web": {"nginx-1.22"}, "database": {"mariadb-10.11"}},
+		Engines:    map[string][]EngineFact{"php": {{ID: "php-8.2"}}, "web": {{ID: "nginx-1.22"}}, "database": {{ID: "mariadb-10.11"}}},
 		Releases:   map[string][]string{"wordpress": {"6.1"}},
 		PortHolder: func(port int) string { return map[int]string{5432: "postgres (process 7)"}[port] },
 		FolderFault: func(folder string) string {

@@ -4,6 +4,7 @@ package wire
 import (
 	"time"
 
+	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
 )
 
@@ -18,15 +19,17 @@ type Site struct {
 	Folder       string     `json:"folder"`
 	DocumentRoot string     `json:"document_root"`
 	Kit          site.Kit   `json:"kit"`
-	Stack        Stack      `json:"stack"`
+	Stack        FullStack  `json:"stack"`
 	Port         int        `json:"port"`
+	Resting      bool       `json:"resting" doc:"Running, with its PHP not loaded until somebody asks"`
+	TrialOf      string     `json:"trial_of,omitempty" doc:"A temporary copy of that site"`
 	Database     Database   `json:"database"`
 	Admin        Admin      `json:"admin"`
 	CreatedAt    time.Time  `json:"created_at"`
 }
 
-// Stack is the three engines with their full versions, empty where an engine has not been fetched.
-type Stack struct {
+// FullStack is the three engines with their full versions, empty where an engine has not been fetched.
+type FullStack struct {
 	PHP      StackEngine `json:"php"`
 	Web      StackEngine `json:"web"`
 	Database StackEngine `json:"database"`
@@ -83,6 +86,115 @@ type Engine struct {
 	FetchedAt  *time.Time `json:"fetched_at"`
 	Sites      []string   `json:"sites" nullable:"false" doc:"Sites that are on it"`
 	Processes  []int      `json:"processes" nullable:"false"`
+	// MemoryBytes is that of its processes and their children (proportional set size).
+	MemoryBytes int64             `json:"memory_bytes"`
+	From        string            `json:"from" doc:"Debian's release, or the folder that it was adopted from"`
+	Note        string            `json:"note,omitempty"`
+	Variables   map[string]string `json:"variables,omitempty" doc:"Server variables that were set for a database engine"`
+}
+
+// Engines are the catalogue and what it takes on disk.
+type Engines struct {
+	Engines []Engine         `json:"engines" nullable:"false"`
+	Disk    map[string]int64 `json:"disk" doc:"Bytes by generation, files that engines share counted once; CMS releases not among them"`
+}
+
+// EngineIDs names engines, in full or in part.
+type EngineIDs struct {
+	IDs []string `json:"ids" minItems:"1"`
+}
+
+// Adopt names an engine of the user's own.
+type Adopt struct {
+	ID   string `json:"id" example:"php-8.3"`
+	Path string `json:"path" doc:"Folder that holds its bin or sbin"`
+}
+
+// Variables are server variables of a database engine.
+type Variables struct {
+	Variables map[string]string `json:"variables" doc:"An empty value takes one back"`
+}
+
+// Restack asks for another stack; engines in full or in part, empty ones stay.
+type Restack struct {
+	PHP      string `json:"php,omitempty"`
+	Web      string `json:"web,omitempty"`
+	Database string `json:"database,omitempty"`
+	Keep     bool   `json:"keep,omitempty" doc:"Stay on the new stack although a check fails on it"`
+}
+
+// Preview is what a change of stack would do.
+type Preview struct {
+	Before    site.Stack `json:"before"`
+	After     site.Stack `json:"after"`
+	Steps     []string   `json:"steps" nullable:"false"`
+	Fetch     []string   `json:"fetch" nullable:"false" doc:"Engines that are fetched first"`
+	Supported string     `json:"supported" doc:"What the CMS's version is known to support"`
+	Warning   string     `json:"warning,omitempty" doc:"Where the new stack is not among it"`
+	Downtime  string     `json:"downtime" doc:"What visitors will notice"`
+}
+
+// Adjust asks for other settings.
+type Adjust struct {
+	Settings site.Settings `json:"settings"`
+	Keep     bool          `json:"keep,omitempty" doc:"Keep them although a check fails with them"`
+}
+
+// SettingsPage is what a site's engines are set to, and what could be.
+type SettingsPage struct {
+	Settings   site.Settings        `json:"settings"`
+	Usual      map[string]string    `json:"usual" doc:"php.ini values that hold where the site has none of its own"`
+	Extensions []string             `json:"extensions" nullable:"false" doc:"Those that can be switched"`
+	Directives []string             `json:"directives" nullable:"false" doc:"php.ini directives that this PHP knows"`
+	Xdebug     bool                 `json:"has_xdebug"`
+	History    []plan.SettingsEntry `json:"history" nullable:"false"`
+}
+
+// TrialRequest asks for a trial. Engines are lists of parts of their ids, or "all".
+type TrialRequest struct {
+	PHP       string   `json:"php,omitempty" example:"all"`
+	Web       string   `json:"web,omitempty" example:"nginx,apache"`
+	Database  string   `json:"database,omitempty" example:"10.11,11.8"`
+	Visit     []string `json:"visit,omitempty" doc:"Addresses to ask besides the front page"`
+	Keep      bool     `json:"keep,omitempty" doc:"Keep the copies as sites"`
+	NoPicture bool     `json:"no_picture,omitempty"`
+}
+
+// Info is everything that a site runs on, as told by a request that it served.
+type Info struct {
+	Site    string      `json:"site"`
+	At      time.Time   `json:"at"`
+	Entries []InfoEntry `json:"entries" nullable:"false"`
+}
+
+// InfoEntry is one fact.
+type InfoEntry struct {
+	Section string `json:"section"`
+	Name    string `json:"name"`
+	Value   string `json:"value"`
+}
+
+// Log is one of a site's logs.
+type Log struct {
+	Name      string `json:"name"`
+	About     string `json:"about"`
+	Path      string `json:"path"`
+	SizeBytes int64  `json:"size_bytes"`
+}
+
+// LogLine is one line of a log.
+type LogLine struct {
+	Log  string `json:"log"`
+	Text string `json:"text"`
+}
+
+// Environment is what a command needs to run as one of a site's own.
+type Environment struct {
+	Site      string            `json:"site"`
+	Folder    string            `json:"folder"`
+	Path      string            `json:"path" doc:"Folder of programs to be found first: php, mariadb"`
+	Account   int               `json:"account" doc:"User id of the account that the site belongs to"`
+	Variables map[string]string `json:"variables"`
 }
 
 // Status is the service itself.

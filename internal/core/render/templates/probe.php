@@ -9,6 +9,11 @@
         $link = mysqli_init();
         if (@$link->real_connect($d['host'], $d['user'], $d['password'], $d['name'], $d['port'])) {
             $answer['database'] = $link->query('SELECT VERSION()')->fetch_row()[0];
+            if (!empty($ask['info'])) {
+                foreach ($link->query('SHOW VARIABLES')->fetch_all() as $row) {
+                    $answer['variables'][$row[0]] = (string) $row[1];
+                }
+            }
             foreach ($link->query('SHOW DATABASES')->fetch_all() as $row) {
                 $answer['databases'][] = $row[0];
             }
@@ -19,6 +24,16 @@
             }
         } else {
             $answer['database_error'] = $link->connect_error;
+        }
+    }
+    if (!empty($ask['info'])) {
+        $answer['about'] = ['version' => PHP_VERSION, 'interface' => PHP_SAPI, 'built for' => PHP_OS . ' ' . php_uname('m'), 'Zend engine' => zend_version(),
+            'php.ini' => (string) php_ini_loaded_file(), 'integer bits' => (string) (PHP_INT_SIZE * 8), 'thread safe' => PHP_ZTS ? 'yes' : 'no'];
+        foreach (array_merge(get_loaded_extensions(), get_loaded_extensions(true)) as $name) {
+            $answer['extensions'][$name] = (string) (phpversion($name) ?: 'loaded');
+        }
+        foreach (ini_get_all(null, false) as $name => $value) {
+            $answer['settings'][$name] = (string) $value;
         }
     }
     foreach ($ask['paths'] ?? [] as $path) {

@@ -1,0 +1,163 @@
+// Package picture takes pictures of pages with the machine's Chromium, and tells how much two of them differ.
+package picture
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"image"
+	"image/png"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// Browser is the path of Chromium; empty where there is none.
+func Browser() string {
+	for _, name := range []string{"chromium", "chromium-browser"} {
+		if path, err := exec.LookPath(name); err == nil {
+			return path
+		}
+	}
+	return ""
+}
+
+// Taker takes one picture at a time. Its browser starts with the first one and ends when nobody has asked for a while.
+type Taker struct {
+	Dir string // for the browser's own files
+
+	mu      sync.Mutex
+	browser context.Context
+	end     func()
+	idle    *time.Timer
+	kept    map[string]keptPicture // pictures of the sites that copies are compared with
+}
+
+type keptPicture struct {
+	image image.Image
+	taken time.Time
+}
+
+const (
+	width, height = 1280, 800
+	browserIdle   = 20 * time.Second
+	pictureAge    = time.Minute
+)
+
+// Take returns a picture of the upper part of a page.
+func (t *Taker) Take(ctx context.Context, address string) (image.Image, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.take(ctx, address)
+}
+
+// Compare returns the share of the pixels, 0 to 1, in which two pages differ.
+func (t *Taker) Compare(ctx context.Context, model, address string) (float64, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	kept, ok := t.kept[model]
+	if !ok || time.Since(kept.taken) > pictureAge {
+		picture, err := t.take(ctx, model)
+		if err != nil {
+			return 0, err
+		}
+		if t.kept == nil {
+			t.kept = map[string]keptPicture{}
+		}
+		kept = keptPicture{picture, time.Now()}
+		t.kept[model] = kept
+	}
+	picture, err := t.take(ctx, address)
+	if err != nil {
+		return 0, err
+	}
+	return Different(kept.image, picture), nil
+}
+
+func (t *Taker) take(ctx context.Context, address string) (image.Image, error) {
+	if err := t.start(); err != nil {
+		return nil, err
+	}
+	tab, cancel := chromedp.NewContext(t.browser)
+	defer cancel()
+	tab, stop := context.WithTimeout(tab, 30*time.Second)
+	defer stop()
+	defer context.AfterFunc(ctx, stop)()
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(width, height), chromedp.Navigate(address)); err != nil {
+		return nil, fmt.Errorf("open %s in the browser: %w", address, err)
+	}
+	raw, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
+	if err != nil {
+		return nil, fmt.Errorf("take a picture of %s: %w", address, err)
+	}
+	return png.Decode(bytes.NewReader(raw))
+}
+
+func (t *Taker) start() error {
+	if t.browser != nil && t.browser.Err() == nil {
+		t.idle.Reset(browserIdle)
+		return nil
+	}
+	path := Browser()
+	if path == "" {
+		return fmt.Errorf("there is no Chromium on this machine: install the package chromium")
+	}
+	profile := filepath.Join(t.Dir, "browser")
+	if err := os.MkdirAll(profile, 0o700); err != nil {
+		return err
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(width, height), chromedp.UserDataDir(profile),
+		chromedp.Env("HOME="+profile), chromedp.Flag("host-resolver-rules", "MAP * 127.0.0.1"), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-breakpad", true), chromedp.Flag("disable-crash-reporter", true))
+	allocator, endAllocator := chromedp.NewExecAllocator(context.Background(), options...)
+	browser, endBrowser := chromedp.NewContext(allocator)
+	if err := chromedp.Do(browser); err != nil {
+		endAllocator()
+		return fmt.Errorf("start Chromium: %w", err)
+	}
+	t.browser, t.end = browser, func() { endBrowser(); endAllocator(); os.RemoveAll(profile) }
+	t.idle = time.AfterFunc(browserIdle, t.Close)
+	return nil
+}
+
+// Close ends the browser.
+func (t *Taker) Close() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.end != nil {
+		t.idle.Stop()
+		t.end()
+		t.browser, t.end, t.kept = nil, nil, nil
+	}
+}
+
+// Different is the share of the pixels in which two pictures differ visibly; what one has beyond the other's edge counts as different.
+func Different(a, b image.Image) float64 {
+	const visible = 24 << 8 // of 65535: less is the smoothing of letters
+	area := a.Bounds().Union(b.Bounds())
+	different := 0
+	for y := area.Min.Y; y < area.Max.Y; y++ {
+		for x := area.Min.X; x < area.Max.X; x++ {
+			p := image.Pt(x, y)
+			if !p.In(a.Bounds()) || !p.In(b.Bounds()) {
+				different++
+				continue
+			}
+			ar, ag, ab, _ := a.At(x, y).RGBA()
+			br, bg, bb, _ := b.At(x, y).RGBA()
+			if apart(ar, br) > visible || apart(ag, bg) > visible || apart(ab, bb) > visible {
+				different++
+			}
+		}
+	}
+	if area.Empty() {
+		return 0
+	}
+	return float64(different) / float64(area.Dx()*area.Dy())
+}
+
+func apart(a, b uint32) uint32 { return max(a, b) - min(a, b) }

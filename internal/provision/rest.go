@@ -1,0 +1,224 @@
+package provision
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"vessik/internal/core/site"
+	"vessik/internal/engine"
+	"vessik/internal/kit"
+)
+
+const (
+	restLook  = time.Second      // how often sites that are awake are looked at
+	taskLook  = time.Minute      // how often the scheduled tasks of sites at rest are looked at
+	logLook   = 30 * time.Second // how often logs are measured
+	logLimit  = 10 << 20         // bytes after which a log is rotated
+	logsKept  = 3
+	taskGrace = 20 * time.Second // PHP that a task woke goes to rest this much later
+)
+
+// lookAfter puts sites to rest, runs their scheduled tasks, rotates logs and stops engines that nobody uses, until the service ends.
+func (p *Provisioner) lookAfter() {
+	look := time.NewTicker(restLook)
+	defer look.Stop()
+	due := map[string]time.Time{} // next scheduled task by site
+	nextTasks, nextLogs := time.Now().Add(taskLook), time.Now().Add(logLook)
+	for {
+		select {
+		case <-p.context.Done():
+			return
+		case <-look.C:
+		}
+		now := time.Now()
+		p.putToRest(now)
+		p.stopUnused()
+		if now.After(nextTasks) {
+			nextTasks = now.Add(taskLook)
+			p.runTasks(now, due)
+		}
+		if now.After(nextLogs) {
+			nextLogs = now.Add(logLook)
+			p.rotateLogs()
+		}
+	}
+}
+
+// putToRest looks at the sites whose PHP is awake: those at rest cost nothing here.
+func (p *Provisioner) putToRest(now time.Time) {
+	type awake struct {
+		name   string
+		master *engine.PHPMaster
+	}
+	candidates := []awake{}
+	p.mu.Lock()
+	for name, m := range p.masters {
+		if p.sites[name].State == site.Running && p.busy[name] == "" && m.PID() != 0 {
+			candidates = append(candidates, awake{name, m})
+		}
+	}
+	p.mu.Unlock()
+	for _, c := range candidates {
+		s, _ := p.Site(c.name)
+		limit := s.Settings.Rest()
+		p.mu.Lock()
+		woken, byTask := p.wokenByTask[c.name]
+		p.mu.Unlock()
+		if byTask && now.Sub(woken) > taskGrace {
+			limit = min(limit, taskGrace)
+		}
+		if idle := c.master.Idle(now); limit == 0 || idle < limit {
+			if byTask && idle == 0 && now.Sub(woken) > 2*taskGrace { // somebody uses it now
+				p.mu.Lock()
+				delete(p.wokenByTask, c.name)
+				p.mu.Unlock()
+			}
+			continue
+		}
+		if err := c.master.Rest(); err != nil {
+			p.Log.Error("put to rest", "site", c.name, "reason", err)
+			continue
+		}
+		if web, err := p.web(s.Stack.Web); err == nil {
+			web.Rest(c.name)
+		}
+		p.mu.Lock()
+		delete(p.wokenByTask, c.name)
+		p.mu.Unlock()
+		p.announce()
+	}
+}
+
+// Resting tells whether a running site's PHP is not loaded.
+func (p *Provisioner) Resting(name string) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	m := p.masters[name]
+	return m != nil && m.PID() == 0 && p.sites[name].State == site.Running
+}
+
+// stopUnused stops database servers that no site needs, while nothing is being done; web servers stop with their last site.
+func (p *Provisioner) stopUnused() {
+	p.requests.Lock()
+	defer p.requests.Unlock()
+	p.mu.Lock()
+	working := len(p.operations) > 0 || p.settling
+	used := map[string]bool{}
+	for _, s := range p.sites {
+		if s.State != site.Stopped {
+			used[s.Stack.Database] = true
+		}
+	}
+	p.mu.Unlock()
+	if working {
+		return
+	}
+	p.engineMu.Lock()
+	defer p.engineMu.Unlock()
+	for id, d := range p.databases {
+		if !used[id] {
+			d.Stop()
+			delete(p.databases, id)
+			p.Log.Info("stopped, since no running site uses it", "engine", id)
+		}
+	}
+}
+
+// runTasks asks sites at rest whose scheduled tasks are due to run them, as a visitor would have.
+func (p *Provisioner) runTasks(now time.Time, due map[string]time.Time) {
+	for _, s := range p.Sites() {
+		if !p.Resting(s.Name) || s.TrialOf != "" {
+			delete(due, s.Name)
+			continue
+		}
+		next, known := due[s.Name]
+		if !known {
+			next = p.nextTask(s)
+			due[s.Name] = next
+		}
+		if next.IsZero() || next.After(now) {
+			continue
+		}
+		delete(due, s.Name)
+		p.mu.Lock()
+		p.wokenByTask[s.Name] = now
+		p.mu.Unlock()
+		p.work.Go(func() {
+			ctx, cancel := context.WithTimeout(p.context, time.Minute)
+			defer cancel()
+			request, err := http.NewRequestWithContext(ctx, "GET", fmt.Sprintf("http://127.0.0.1:%d%s", s.Port, kit.TaskPath), nil)
+			if err != nil {
+				return
+			}
+			(&inspection{p: p, base: s.URL(p.settings.GatewayPort)}).toSite(request)
+			if response, err := http.DefaultClient.Do(request); err == nil {
+				io.Copy(io.Discard, response.Body)
+				response.Body.Close()
+			}
+		})
+	}
+}
+
+func (p *Provisioner) nextTask(s site.Site) time.Time {
+	p.engineMu.Lock()
+	d := p.databases[s.Stack.Database]
+	p.engineMu.Unlock()
+	if d == nil {
+		return time.Time{}
+	}
+	pool := d.Open(s.Database.Name)
+	defer pool.Close()
+	next, err := kit.NextTask(p.context, pool)
+	if err != nil {
+		return time.Time{}
+	}
+	return next
+}
+
+// rotateLogs keeps every log below its limit: the full one is copied aside and emptied, so that whoever writes it goes on.
+func (p *Provisioner) rotateLogs() {
+	paths, _ := filepath.Glob(p.Home.path("logs", "*.log"))
+	ofSites, _ := filepath.Glob(p.Home.path("logs", "sites", "*", "*.log"))
+	for _, path := range append(paths, ofSites...) {
+		if info, err := os.Lstat(path); err == nil && info.Mode().IsRegular() && info.Size() > logLimit {
+			if err := rotate(path); err != nil {
+				p.Log.Error("rotate", "log", path, "reason", err)
+			}
+		}
+	}
+}
+
+func rotate(path string) error {
+	for n := logsKept - 1; n > 0; n-- {
+		os.Rename(fmt.Sprintf("%s.%d", path, n), fmt.Sprintf("%s.%d", path, n+1))
+	}
+	from, err := os.OpenFile(path, os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	to, err := os.OpenFile(path+".1", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	if _, err := io.Copy(to, from); err != nil {
+		to.Close()
+		return err
+	}
+	if err := to.Close(); err != nil {
+		return err
+	}
+	return from.Truncate(0)
+}
+
+// unsettled keeps engines running while a service brings its sites up.
+func (p *Provisioner) unsettled(yes bool) {
+	p.mu.Lock()
+	p.settling = yes
+	p.mu.Unlock()
+}
