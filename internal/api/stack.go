@@ -18,16 +18,16 @@ import (
 	"vessik/internal/provision"
 )
 
-type sitePath struct {
+type SitePath struct {
 	Name string `path:"name" doc:"The site's name"`
 }
 
-// who is the person who asks, as their program says.
-type who struct {
+// Who is the person who asks, as their program says.
+type Who struct {
 	Who string `header:"X-Vessik-User" doc:"Who asks, for the history; the console where empty" maxLength:"100"`
 }
 
-func (w who) name() string {
+func (w Who) name() string {
 	if w.Who == "" {
 		return "console"
 	}
@@ -73,53 +73,53 @@ func (a *API) registerStack(api huma.API) {
 		id, _ := site.MatchEngine(p.Engines()["database"], in.ID)
 		return &body[wire.Variables]{wire.Variables{Variables: p.Variables(id)}}, nil
 	})
-	restack := func(in wire.Restack, by who) provision.Restack {
+	restack := func(in wire.Restack, by Who) provision.Restack {
 		return provision.Restack{PHP: in.PHP, Web: in.Web, Database: in.Database, Keep: in.Keep, Who: by.name()}
 	}
 	register(api, "POST", "/sites/{name}/restack/preview", "preview-restack", "What a change of stack would do; changes nothing", func(ctx context.Context, in *struct {
-		sitePath
+		SitePath
 		Body wire.Restack
 	}) (*body[wire.Preview], error) {
-		preview, err := p.PreviewRestack(ctx, in.Name, restack(in.Body, who{}))
+		preview, err := p.PreviewRestack(ctx, in.Name, restack(in.Body, Who{}))
 		return &body[wire.Preview]{preview}, asProblem(err)
 	})
 	register(api, "POST", "/sites/{name}/restack", "restack-site", "Change a site's stack; it goes back by itself when the site is worse off", func(ctx context.Context, in *struct {
-		sitePath
-		who
+		SitePath
+		Who
 		Body wire.Restack
 	}) (*body[plan.Operation], error) {
-		operation, err := p.Restack(ctx, in.Name, restack(in.Body, in.who))
+		operation, err := p.Restack(ctx, in.Name, restack(in.Body, in.Who))
 		return &body[plan.Operation]{operation}, asProblem(err)
 	}, accepted)
-	register(api, "GET", "/sites/{name}/settings", "get-settings", "Settings of a site's engines, what could be set, and their history", func(ctx context.Context, in *sitePath) (*body[wire.SettingsPage], error) {
+	register(api, "GET", "/sites/{name}/settings", "get-settings", "Settings of a site's engines, what could be set, and their history", func(ctx context.Context, in *SitePath) (*body[wire.SettingsPage], error) {
 		page, err := a.settings(ctx, in.Name)
 		return &body[wire.SettingsPage]{page}, asProblem(err)
 	})
 	register(api, "PUT", "/sites/{name}/settings", "adjust-site", "Change settings of a site's engines; they are taken back when the site is worse off", func(ctx context.Context, in *struct {
-		sitePath
-		who
+		SitePath
+		Who
 		Body wire.Adjust
 	}) (*body[plan.Operation], error) {
-		operation, err := p.Adjust(ctx, in.Name, in.Body.Settings, in.Body.Keep, in.name())
+		operation, err := p.Adjust(ctx, in.Name, in.Body.Settings, in.Body.Keep, in.Who.name())
 		return &body[plan.Operation]{operation}, asProblem(err)
 	}, accepted)
 	register(api, "POST", "/sites/{name}/trial", "try-site", "Try copies of a site on many stacks", func(ctx context.Context, in *struct {
-		sitePath
+		SitePath
 		Body wire.TrialRequest
 	}) (*body[plan.Operation], error) {
 		b := in.Body
 		operation, err := p.StartTrial(ctx, in.Name, provision.Trial{PHP: b.PHP, Web: b.Web, Database: b.Database, Visit: b.Visit, Keep: b.Keep, NoPicture: b.NoPicture})
 		return &body[plan.Operation]{operation}, asProblem(err)
 	}, accepted)
-	register(api, "GET", "/sites/{name}/info", "get-info", "What a site runs on and every setting in effect, as told by a request that it served", func(ctx context.Context, in *sitePath) (*body[wire.Info], error) {
+	register(api, "GET", "/sites/{name}/info", "get-info", "What a site runs on and every setting in effect, as told by a request that it served", func(ctx context.Context, in *SitePath) (*body[wire.Info], error) {
 		info, err := p.Info(ctx, in.Name)
 		return &body[wire.Info]{info}, asProblem(err)
 	})
-	register(api, "GET", "/sites/{name}/environment", "get-environment", "What a command needs to run as one of the site's own", func(_ context.Context, in *sitePath) (*body[wire.Environment], error) {
+	register(api, "GET", "/sites/{name}/environment", "get-environment", "What a command needs to run as one of the site's own", func(_ context.Context, in *SitePath) (*body[wire.Environment], error) {
 		environment, err := p.Environment(in.Name)
 		return &body[wire.Environment]{environment}, asProblem(err)
 	})
-	register(api, "GET", "/sites/{name}/logs", "list-logs", "A site's logs", func(_ context.Context, in *sitePath) (*body[[]wire.Log], error) {
+	register(api, "GET", "/sites/{name}/logs", "list-logs", "A site's logs", func(_ context.Context, in *SitePath) (*body[[]wire.Log], error) {
 		logs, err := p.Logs(in.Name)
 		return &body[[]wire.Log]{logs}, asProblem(err)
 	})

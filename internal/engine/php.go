@@ -60,7 +60,7 @@ func OpenPHP(supervisor *proc.Supervisor, bell *Doorbell, e *Engine, s site.Site
 	if len(place.Socket) > 107 {
 		return nil, fmt.Errorf("the socket path %s is %d bytes long, and 107 is the most: choose a shorter home folder", place.Socket, len(place.Socket))
 	}
-	for _, dir := range []string{place.Dir, place.Temp, place.Logs, place.Mail, filepath.Dir(place.Socket)} {
+	for _, dir := range []string{place.Dir, place.Temp, filepath.Join(place.Temp, "opcache"), place.Logs, place.Mail, filepath.Dir(place.Socket)} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, err
 		}

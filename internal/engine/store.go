@@ -61,6 +61,11 @@ func (e *Engine) atLeast(version string) bool { return site.CompareVersions(e.Ve
 func (e *Engine) Program(prefix string) string {
 	other := map[string]string{"apache2": "httpd", "mariadbd": "mysqld"}[prefix]
 	for _, p := range e.Programs {
+		if filepath.Base(p) == prefix {
+			return filepath.Join(e.Root(), p)
+		}
+	}
+	for _, p := range e.Programs {
 		if base := filepath.Base(p); strings.HasPrefix(base, prefix) || other != "" && base == other {
 			return filepath.Join(e.Root(), p)
 		}

@@ -211,7 +211,7 @@ func (p *Provisioner) Environment(name string) (wire.Environment, error) {
 	port := p.DatabasePort(s.Stack.Database)
 	files := map[string]string{"php.ini": ini + "display_errors = On\nmemory_limit = -1\nmax_execution_time = 0\nsendmail_path = \"" + filepath.Join(dir, "sendmail") + " -t -i\"\n",
 		"sendmail": "#!/bin/sh\nexec cat > \"$(mktemp '" + place.Mail + "/XXXXXXXXXXXX.eml')\"\n",
-		"client.cnf": fmt.Sprintf("[client]\nhost = 127.0.0.1\nport = %d\nuser = %s\npassword = \"%s\"\ndefault-character-set = utf8mb4\n[mariadb]\ndatabase = %s\n", port, s.Database.User,
+		"client.cnf": fmt.Sprintf("[client]\nhost = 127.0.0.1\nport = %d\nuser = %s\npassword = \"%s\"\ndefault-character-set = utf8mb4\n[mysql]\ndatabase = %s\n", port, s.Database.User,
 			strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s.Database.Password), s.Database.Name),
 		"bin/php": fmt.Sprintf("#!/bin/sh\nPHP_INI_SCAN_DIR= exec '%s' -c '%s' \"$@\"\n", php.PHPCommand(), filepath.Join(dir, "php.ini"))}
 	if database, err := p.Store.Find(s.Stack.Database); err == nil {

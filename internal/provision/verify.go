@@ -206,6 +206,7 @@ func (i *inspection) domainRoutes() outcome {
 
 var (
 	pageTitle = regexp.MustCompile(`(?is)<title[^>]*>(.*?)</title>`)
+	phpFatal  = regexp.MustCompile(`(?i)<b>(fatal error|parse error)</b>:[^<]*|PHP (Fatal|Parse) error:[^<\n]*|There has been a critical error on this website|Error establishing a database connection`)
 	phpError  = regexp.MustCompile(`(?i)<b>(fatal error|parse error|warning|notice|deprecated)</b>:[^<]*|PHP (Fatal|Parse) error:[^<\n]*|There has been a critical error on this website|Error establishing a database connection`)
 )
 
@@ -228,7 +229,11 @@ func (i *inspection) frontPage() outcome {
 	if location := response.Header.Get("Location"); location != "" {
 		return failed(expected, observed+", to "+location, "a plugin or the site's own settings send visitors elsewhere: set the site's address to "+i.base)
 	}
-	if match := phpError.FindString(page); match != "" {
+	errors := phpError
+	if i.site.Settings.Debug { // the rest is shown on purpose
+		errors = phpFatal
+	}
+	if match := errors.FindString(page); match != "" {
 		return failed(expected, observed+": "+html.UnescapeString(match)+lastError(log), remedy)
 	}
 	if response.StatusCode != http.StatusOK {

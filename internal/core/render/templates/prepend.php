@@ -11,3 +11,20 @@ if (is_file($_SERVER['DOCUMENT_ROOT'] . '/.user.ini')) { // ours takes the place
         }
     })();
 }
+{{- if or .Site.TrialOf .Site.Settings.Debug}}
+// A CMS turns down what PHP reports; here everything counts, except what is silenced with @ (which leaves 0, or 4437 since PHP 8).
+set_error_handler(static function ($level, $text, $file, $line) {
+    $now = error_reporting();
+    if (($level & $now) !== 0 || $now === 0 || $now === 4437) {
+        return false;
+    }
+    $name = [E_DEPRECATED => 'Deprecated', E_USER_DEPRECATED => 'Deprecated', E_NOTICE => 'Notice', E_USER_NOTICE => 'Notice', E_WARNING => 'Warning', E_USER_WARNING => 'Warning'][$level] ?? 'Notice';
+    error_log("PHP $name:  $text in $file on line $line");
+{{- if .Site.Settings.Debug}}
+    if (ini_get('display_errors') && PHP_SAPI !== 'cli') {
+        echo "<br />\n<b>$name</b>: " . htmlspecialchars($text) . " in <b>$file</b> on line <b>$line</b><br />\n";
+    }
+{{- end}}
+    return false;
+}, E_ALL);
+{{- end}}
