@@ -42,30 +42,25 @@ func TestEnginesThatAreKilledComeBack(t *testing.T) {
 	requirePassed(t, s.do(t, plan.Verify, "fernhollow", "seed-exchange"))
 }
 
-func TestABrokenVirtualHostFailsItsSiteAlone(t *testing.T) {
+func TestABrokenVirtualHostIsRefusedBeforeItIsLoaded(t *testing.T) {
 	s := shared(t)
-	lines := filepath.Join(s.home, "hosts", "seed-exchange.conf")
+	lines := filepath.Join(t.TempDir(), "lines")
 	require.NoError(t, os.WriteFile(lines, []byte("add_header X-Keeper Ines;\nno_such_directive on;\n"), 0o644))
-	_, errs, code := s.cli("start", "seed-exchange")
+	_, errs, code := s.cli("settings", "seed-exchange", "-host-lines", lines)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, `unknown directive "no_such_directive"`, "nginx's own words")
-	assert.Contains(t, errs, lines, "and where to mend it")
-	site := s.site(t, "seed-exchange")
-	assert.Equal(t, "failed", string(site.State))
-	assert.Contains(t, site.Reason, "no_such_directive")
-	status, page, _ := get(t, site.URL)
-	assert.Equal(t, 502, status)
-	assert.Contains(t, page, "no_such_directive")
-	status, _, _ = get(t, s.site(t, "fernhollow").URL)
-	assert.Equal(t, 200, status, "the others keep answering")
-	_, _, code = s.cli("verify", "seed-exchange")
-	assert.Equal(t, 3, code)
+	assert.Contains(t, errs, "no_such_directive on;)", "and the line")
+	assert.Contains(t, errs, "the site is as it was")
+	requirePassed(t, s.do(t, plan.Verify, "seed-exchange", "fernhollow"))
 	require.NoError(t, os.WriteFile(lines, []byte("add_header X-Keeper Ines;\n"), 0o644))
-	requirePassed(t, s.do(t, plan.Start, "seed-exchange"))
+	out, errs, code := s.cli("settings", "seed-exchange", "-host-lines", lines)
+	require.Equal(t, 0, code, out+errs)
 	_, _, header := get(t, s.site(t, "seed-exchange").URL)
 	assert.Equal(t, "Ines", header.Get("X-Keeper"))
-	require.NoError(t, os.Remove(lines))
-	requirePassed(t, s.do(t, plan.Start, "seed-exchange"))
+	_, errs, code = s.cli("settings", "seed-exchange", "-back", "-1")
+	require.Equal(t, 0, code, errs)
+	_, _, header = get(t, s.site(t, "seed-exchange").URL)
+	assert.Empty(t, header.Get("X-Keeper"))
 }
 
 func TestASiteWhosePHPCannotStartAnswersWithAnError(t *testing.T) {

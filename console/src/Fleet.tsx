@@ -4,7 +4,7 @@ import { Link } from "wouter"
 import { useLive, useReports, useSites, type Live, type Site, type SiteReport } from "./api"
 import { NewSite } from "./NewSite"
 import { Strip, summary } from "./Strip"
-import { Button, Mono, Notice, Retire, stateWords, useAsk, Word } from "./ui"
+import { Button, Mono, Notice, Retire, stateOf, useAsk, Word } from "./ui"
 
 export const columns = "grid grid-cols-[1.75rem_minmax(13rem,1.5fr)_8.5rem_minmax(13rem,1.3fr)_minmax(13.5rem,1.1fr)_9.5rem] items-center gap-x-4"
 
@@ -124,7 +124,7 @@ export function Fleet() {
   )
 }
 
-export const stackText = (s: Site) => [s.stack.php.engine, s.stack.web.engine, s.stack.database.engine].map((id) => id.replace("-", " ").replace("php", "PHP").replace("mariadb", "MariaDB")).join(" · ")
+export const stackText = (s: Site) => [s.stack.php.engine, s.stack.web.engine, s.stack.database.engine].map((id) => id.replace("-", " ").replace("php", "PHP").replace("mariadb", "MariaDB").replace("apache", "Apache")).join(" · ")
 
 function Row({ site: s, report, live, chosen, choose }: { site: Site; report?: SiteReport; live?: Live; chosen: boolean; choose: (name: string, on: boolean) => void }) {
   const busy = live !== undefined
@@ -140,7 +140,7 @@ function Row({ site: s, report, live, chosen, choose }: { site: Site; report?: S
         <Mono className="block truncate text-soft">{s.name}</Mono>
       </span>
       <span role="cell" aria-live="polite" className={s.state === "failed" ? "font-semibold text-fail" : s.state === "running" ? "" : "text-soft"}>
-        {busy ? <span className="text-accent">{live.text}</span> : stateWords[s.state]}
+        {busy ? <span className="text-accent">{live.text}</span> : stateOf(s)}
       </span>
       <span role="cell" className="min-w-0 truncate">
         {s.state === "running" ? (
@@ -150,7 +150,7 @@ function Row({ site: s, report, live, chosen, choose }: { site: Site; report?: S
         )}
         {s.state === "failed" && <span className="block truncate text-[13px] text-fail" title={s.reason}>{s.reason}</span>}
       </span>
-      <span role="cell" className="truncate text-[13px] text-soft" title={`PHP ${s.stack.php.version}, nginx ${s.stack.web.version}, MariaDB ${s.stack.database.version}`}>{stackText(s)}</span>
+      <span role="cell" className="truncate text-[13px] text-soft" title={[s.stack.php, s.stack.web, s.stack.database].map((e) => `${e.engine} ${e.version}`).join(", ")}>{stackText(s)}</span>
       <Link role="cell" href={`/sites/${s.name}`} aria-label={`Report of ${s.name}: ${summary(shown)}`}>
         <Strip report={shown} growing={verifying} />
       </Link>

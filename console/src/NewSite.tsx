@@ -21,7 +21,7 @@ export function NewSite({ onClose }: { onClose: () => void }) {
   const [refused, setRefused] = useState<Problem[]>([])
   const [fault, setFault] = useState<string>()
   const [sending, setSending] = useState(false)
-  const engines = useEngines().data ?? []
+  const engines = useEngines().data?.engines ?? []
   const settled = useLate(request, 140)
   const derived = useQuery({
     queryKey: ["derive", settled],
@@ -95,9 +95,15 @@ export function NewSite({ onClose }: { onClose: () => void }) {
         {input("database_user", "Database user", would?.database.user)}
         {choice("database", "Database server", "database", would?.stack.database.engine)}
         {choice("web", "Web server", "web", would?.stack.web.engine)}
+        <label className="block min-w-0">
+          <span className="text-[13px] text-soft">WordPress</span>
+          <select value={request.kit_version ?? would?.kit.version ?? ""} onChange={(e) => change("kit_version", e.target.value)} className="w-full border-b border-line-strong bg-transparent py-1 font-mono text-[13px]">
+            {engines.filter((e) => e.kind === "release").map((e) => e.id.replace("wordpress-", "")).map((version) => <option key={version}>{version}</option>)}
+          </select>
+        </label>
       </div>
       <p className="mt-4 text-[13px] text-soft">
-        WordPress {would?.kit.version ?? "6.1"}. What is printed grey is derived from the name; write over any of it. Enter makes the site, Escape closes.
+        What is printed grey is derived from the name; write over any of it. Enter makes the site, Escape closes.
       </p>
     </form>
   )

@@ -4,10 +4,10 @@ import { useQuery } from "@tanstack/react-query"
 import { ToggleGroup } from "radix-ui"
 import { useState, type ReactNode } from "react"
 import { Link, useLocation } from "wouter"
-import { call, useLive, useOperations, useReports, useSites, type Result, type Site } from "./api"
-import { stackText } from "./Fleet"
+import { call, useLive, useOperations, useReports, useSites, type Result, type SettingsData, type Site } from "./api"
+import { ChangeStack } from "./Stack"
 import { checks, summary, verdictOf, type Shown } from "./Strip"
-import { Mono, Notice, Retire, stateWords, useAsk, Word } from "./ui"
+import { Mono, Notice, Retire, stateOf, useAsk, Word } from "./ui"
 
 const groups = [
   { title: "Address", checks: ["web-answers", "domain-routes", "front-page", "assets"] },
@@ -45,7 +45,7 @@ export function SitePage({ name }: { name: string }) {
       <h1 className="mt-1 text-[34px] font-bold leading-tight tracking-tight">{s.title}</h1>
       <p className="mt-1 flex flex-wrap items-baseline gap-x-5 gap-y-1" aria-live="polite">
         <span className={s.state === "failed" ? "font-semibold text-fail" : "font-semibold"}>
-          {live ? <span className="text-accent">{live.text}</span> : stateWords[s.state]}
+          {live ? <span className="text-accent">{live.text}</span> : stateOf(s)}
         </span>
         <span className="text-soft">{summary(shown)}</span>
         <span className="text-soft">made {new Date(s.created_at).toLocaleString("sv").slice(0, 16)}</span>
@@ -71,7 +71,7 @@ export function SitePage({ name }: { name: string }) {
           </div>
         ))}
       </ToggleGroup.Root>
-      <Evidence site={s} id={current} result={shown?.checks.find((c) => c.id === current)} />
+      <Evidence site={s} id={current} result={shown?.checks.find((c) => c.id === current)} busy={!!live} />
       <Done name={name} />
     </>
   )
@@ -117,7 +117,7 @@ function Cell({ id, verdict, result, current }: { id: string; verdict: Shown; re
   )
 }
 
-function Evidence({ site: s, id, result }: { site: Site; id: string; result?: Result }) {
+function Evidence({ site: s, id, result, busy }: { site: Site; id: string; result?: Result; busy: boolean }) {
   const group = groups.find((g) => (g.checks as readonly string[]).includes(id))!
   return (
     <section aria-live="polite" aria-label={title(id)} className="mt-5 grid grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)] border border-line-strong bg-sheet">
@@ -137,7 +137,7 @@ function Evidence({ site: s, id, result }: { site: Site; id: string; result?: Re
       </div>
       <div className="p-5">
         <h2 className="mb-3 text-xl font-semibold">{group.title}</h2>
-        <Facts site={s} group={group.title} />
+        <Facts site={s} group={group.title} busy={busy} />
       </div>
     </section>
   )
@@ -150,7 +150,9 @@ const Fact = ({ name, children }: { name: string; children: ReactNode }) => (
   </>
 )
 
-function Facts({ site: s, group }: { site: Site; group: (typeof groups)[number]["title"] }) {
+function Facts({ site: s, group, busy }: { site: Site; group: (typeof groups)[number]["title"]; busy: boolean }) {
+  const settings = useQuery({ queryKey: ["settings", s.name], queryFn: () => call<SettingsData>("GET", `/sites/${s.name}/settings`), enabled: group === "Folder" }).data?.settings
+  const lead = (page: string, text: string) => <Link href={`/sites/${s.name}/${page}`} className="font-medium underline decoration-accent decoration-2 underline-offset-4 hover:text-accent">{text}</Link>
   const list = (rows: ReactNode) => <dl className="grid grid-cols-[7rem_1fr] gap-x-3 gap-y-2">{rows}</dl>
   const open = (href: string, text: string) => (
     <a href={href} target="_blank" rel="noreferrer" className="mt-4 inline-block font-medium underline decoration-accent decoration-2 underline-offset-4 hover:text-accent">{text}</a>
@@ -161,11 +163,11 @@ function Facts({ site: s, group }: { site: Site; group: (typeof groups)[number][
     case "Administrator":
       return <>{list(<><Fact name="user"><Mono>{s.admin.user}</Mono></Fact><Fact name="mail"><Mono>{s.admin.email}</Mono></Fact><Secret site={s} read={(f) => f.admin.password} /></>)}{open(s.url + "wp-login.php", "Go to the login form")}</>
     case "Stack":
-      return list(<><Fact name="runs on">{stackText(s)}</Fact><Fact name="PHP"><Mono>{s.stack.php.version}</Mono></Fact><Fact name="web server"><Mono>{s.stack.web.version}</Mono></Fact><Fact name="database"><Mono>{s.stack.database.version}</Mono></Fact><Fact name="CMS">{s.kit.name === "wordpress" ? "WordPress" : s.kit.name} {s.kit.version}</Fact></>)
+      return <><ChangeStack key={s.stack.php.engine + s.stack.web.engine + s.stack.database.engine} site={s} busy={busy} /><p className="mt-4 flex flex-wrap gap-x-6">{lead("settings", "Settings")}{lead("info", "All that it runs on")}{lead("trial", "Try other stacks")}</p></>
     case "Database":
       return list(<><Fact name="database"><Mono>{s.database.name}</Mono></Fact><Fact name="server"><Mono>{s.database.host}:{s.database.port}</Mono></Fact><Fact name="user"><Mono>{s.database.user}</Mono></Fact><Secret site={s} read={(f) => f.database.password} /></>)
     case "Folder":
-      return list(<><Fact name="folder"><Mono className="break-all">{s.folder}</Mono></Fact><Fact name="document root"><Mono className="break-all">{s.document_root}</Mono></Fact></>)
+      return <>{list(<><Fact name="folder"><Mono className="break-all">{s.folder}</Mono></Fact><Fact name="document root"><Mono className="break-all">{s.document_root}</Mono></Fact>{(settings?.allow ?? []).map((dir) => <Fact key={dir} name="may also use"><Mono className="break-all">{dir}</Mono></Fact>)}</>)}<p className="mt-4">{lead("logs", "Logs")}</p></>
   }
 }
 

@@ -1,5 +1,4 @@
 // The report strip: every site carries its report as a row of cells, one a check.
-import { Tooltip } from "radix-ui"
 import type { Result, SiteReport } from "./api"
 
 export const checks = [
@@ -43,17 +42,7 @@ export function Strip({ report, growing = false }: { report?: SiteReport; growin
         const verdict = verdictOf(id, report, growing)
         const result = report?.checks.find((c) => c.id === id)
         return (
-          <Tooltip.Root key={id}>
-            <Tooltip.Trigger asChild>
-              <span className="cell h-[18px] w-[11px]" data-verdict={verdict} data-check={id} />
-            </Tooltip.Trigger>
-            <Tooltip.Portal>
-              <Tooltip.Content sideOffset={6} className="z-30 max-w-80 rounded-sm bg-ink px-3 py-2 text-[13px] text-paper shadow-lg">
-                <b className="font-semibold">{title}</b> {words[verdict]}
-                {result && <span className="mt-0.5 block font-mono text-[12px] opacity-80">{result.observed}</span>}
-              </Tooltip.Content>
-            </Tooltip.Portal>
-          </Tooltip.Root>
+          <span key={id} className="cell h-[18px] w-[11px]" data-verdict={verdict} data-check={id} title={`${title} ${words[verdict]}${result ? ": " + result.observed : ""}`} />
         )
       })}
     </span>

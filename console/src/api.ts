@@ -15,6 +15,15 @@ export type Derived = Schemas["Derived"]
 export type Problem = Schemas["Problem"]
 export type Status = Schemas["Status"]
 export type Engine = Schemas["Engine"]
+export type Engines = Schemas["Engines"]
+export type Preview = Schemas["Preview"]
+export type Settings = Schemas["Settings"]
+export type SettingsData = Schemas["SettingsPage"]
+export type Info = Schemas["Info"]
+export type Log = Schemas["Log"]
+export type LogLine = { log: string; text: string }
+export type Trial = Schemas["Trial"]
+export type Cell = Schemas["Cell"]
 export type Verb = "start" | "stop" | "verify" | "retire"
 
 // Refusal is the service's problem details (RFC 9457).
@@ -45,7 +54,7 @@ export const queries = new QueryClient({
 export const useSites = () => useQuery({ queryKey: ["sites"], queryFn: () => call<Site[]>("GET", "/sites") })
 export const useStatus = () => useQuery({ queryKey: ["status"], queryFn: () => call<Status>("GET", "/status") })
 export const useOperations = () => useQuery({ queryKey: ["operations"], queryFn: () => call<Operation[]>("GET", "/operations") })
-export const useEngines = () => useQuery({ queryKey: ["engines"], queryFn: () => call<Engine[]>("GET", "/engines") })
+export const useEngines = () => useQuery({ queryKey: ["engines"], queryFn: () => call<Engines>("GET", "/engines") })
 export const useReports = () =>
   useQuery({
     queryKey: ["reports"],
@@ -54,6 +63,23 @@ export const useReports = () =>
 
 export const ask = (verb: Verb, names: string[], keepFiles = false) =>
   call<Operation>("POST", `/sites/${verb}`, { names, keep_files: keepFiles || undefined })
+
+// useOperation is one operation as it goes.
+export function useOperation(id: string): Watched | undefined {
+  const [watched, setWatched] = useState<Watched>()
+  useEffect(() => {
+    setWatched(undefined)
+    const source = new EventSource(`/api/v1/operations/${id}/events`)
+    const show = (event: MessageEvent) => setWatched(JSON.parse(event.data))
+    source.addEventListener("operation", show)
+    source.addEventListener("end", (event) => {
+      show(event as MessageEvent)
+      source.close()
+    })
+    return () => source.close()
+  }, [id])
+  return watched
+}
 
 // useVisible tells whether this page is looked at. A browser allows few streams to one host: a hidden page holds none.
 function useVisible() {

@@ -1,13 +1,17 @@
 import { QueryClientProvider } from "@tanstack/react-query"
-import { Tooltip } from "radix-ui"
 import { useEffect, useState } from "react"
 import { createRoot } from "react-dom/client"
 import { Link, Route, Switch, useLocation } from "wouter"
 import { queries, Refusal, useChanges, useStatus } from "./api"
+import { Engines } from "./Engines"
 import { Fleet } from "./Fleet"
+import { InfoPage } from "./Info"
+import { LogsPage } from "./Logs"
 import { Operations } from "./Operations"
+import { SettingsPage } from "./Settings"
 import { SignIn } from "./SignIn"
 import { SitePage } from "./SitePage"
+import { TrialPage } from "./Trial"
 import "./tokens.css"
 import { Guard, Notice, Word } from "./ui"
 
@@ -58,6 +62,7 @@ function App() {
           </Link>
           <nav aria-label="Main" className="flex gap-5 [&_a[aria-current]]:border-b-2 [&_a[aria-current]]:border-accent [&_a]:pb-0.5">
             <Link href="/" {...here("/")}>Fleet</Link>
+            <Link href="/engines" {...here("/engines")}>Engines</Link>
             <Link href="/operations" {...here("/operations")}>Operations</Link>
           </nav>
           <span className="grow" />
@@ -78,6 +83,11 @@ function App() {
         <Switch>
           <Route path="/" component={Fleet} />
           <Route path="/operations" component={Operations} />
+          <Route path="/engines" component={Engines} />
+          <Route path="/sites/:name/settings">{(p) => <SettingsPage name={p.name} key={p.name} />}</Route>
+          <Route path="/sites/:name/trial">{(p) => <TrialPage name={p.name} key={p.name} />}</Route>
+          <Route path="/sites/:name/info">{(p) => <InfoPage name={p.name} key={p.name} />}</Route>
+          <Route path="/sites/:name/logs">{(p) => <LogsPage name={p.name} key={p.name} />}</Route>
           <Route path="/sites/:name">{(p) => <SitePage name={p.name} key={p.name} />}</Route>
           <Route>
             <h1 className="text-2xl font-semibold">There is no such page</h1>
@@ -91,10 +101,8 @@ function App() {
 
 createRoot(document.getElementById("root")!).render(
   <QueryClientProvider client={queries}>
-    <Tooltip.Provider delayDuration={150}>
       <Guard>
         <App />
       </Guard>
-    </Tooltip.Provider>
   </QueryClientProvider>,
 )

@@ -1,6 +1,7 @@
 // Small parts that all pages share: behaviour from Radix, looks from the tokens.
 import { AlertDialog } from "radix-ui"
 import { Component, useState, type ButtonHTMLAttributes, type ReactNode } from "react"
+import { Link } from "wouter"
 import { ask, queries, Refusal, type Site, type Verb } from "./api"
 
 export function Button({ tone = "plain", className = "", ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { tone?: "plain" | "strong" | "danger" }) {
@@ -25,6 +26,13 @@ export function Notice({ children, tone = "plain" }: { children: ReactNode; tone
   )
 }
 
+// Crumbs lead from a page of a site back to it.
+export const Crumbs = ({ name, here }: { name: string; here: string }) => (
+  <p className="text-[13px] text-soft">
+    <Link href="/" className="underline decoration-line-strong underline-offset-4">Fleet</Link> / <Link href={`/sites/${name}`} className="underline decoration-line-strong underline-offset-4">{name}</Link> / {here}
+  </p>
+)
+
 export const Mono = ({ children, className = "" }: { children: ReactNode; className?: string }) => <span className={`font-mono text-[13px] ${className}`}>{children}</span>
 
 export const stateWords: Record<Site["state"], string> = {
@@ -36,6 +44,8 @@ export const stateWords: Record<Site["state"], string> = {
   failed: "failed",
   retiring: "being retired",
 }
+
+export const stateOf = (s: Site) => (s.resting ? "at rest" : stateWords[s.state])
 
 // useAsk sends a request about sites and keeps what the service refused.
 export function useAsk() {
