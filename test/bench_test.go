@@ -91,7 +91,7 @@ func (f *floor) run() time.Duration {
 	require.NoError(f.b, err)
 	image, err := os.ReadFile(filepath.Join(shelf[0], "image.sql"))
 	require.NoError(f.b, err)
-	ini, err := os.ReadFile(filepath.Join(f.service.home, "run/php/warm-up/php.ini"))
+	ini, err := os.ReadFile(filepath.Join(f.service.home, "run/php/warm-up/a/php.ini"))
 	require.NoError(f.b, err)
 	iniText := strings.ReplaceAll(string(ini), filepath.Join(f.service.home, "tmp/warm-up"), dir)
 	require.NoError(f.b, os.WriteFile(filepath.Join(dir, "php.ini"), []byte(iniText), 0o644))
@@ -125,7 +125,7 @@ func (f *floor) run() time.Duration {
 			configuration := fmt.Sprintf("<?php\ndefine('DB_NAME','%s');define('DB_USER','%s');define('DB_PASSWORD','floor');define('DB_HOST','127.0.0.1:%d');define('DB_CHARSET','utf8mb4');define('DB_COLLATE','');define('AUTH_KEY','%d');\n$table_prefix='wp_';\nif(!defined('ABSPATH'))define('ABSPATH',__DIR__.'/');\nrequire_once ABSPATH.'wp-settings.php';\n", name, name, f.model.Database.Port, i)
 			must(f.b, os.WriteFile(filepath.Join(folder, "wp-config.php"), []byte(configuration), 0o644))
 			host := strings.NewReplacer("127.0.0.1:"+strconv.Itoa(f.model.Port), "127.0.0.1:"+strconv.Itoa(port(i)), f.model.Domain, "127.0.0.1", f.model.Folder, folder,
-				filepath.Join(f.service.home, "run/sockets", strconv.Itoa(f.model.Port)+".sock"), filepath.Join(dir, strconv.Itoa(i)+".sock"), filepath.Join(f.service.home, "logs/sites/warm-up"), dir).Replace(string(hostText))
+				socketOf(string(hostText)), filepath.Join(dir, strconv.Itoa(i)+".sock"), filepath.Join(f.service.home, "logs/sites/warm-up"), dir).Replace(string(hostText))
 			must(f.b, os.WriteFile(filepath.Join(dir, strconv.Itoa(i)+".site"), []byte(host), 0o644))
 		})
 	}
@@ -191,6 +191,8 @@ func must(b *testing.B, err error) {
 		runtime.Goexit()
 	}
 }
+
+func socketOf(host string) string { return between(host, `fastcgi_pass "unix:`, `"`) }
 
 func between(text, before, after string) string {
 	_, text, _ = strings.Cut(text, before)

@@ -285,7 +285,7 @@ func TestPHPThatKeepsDyingIsGivenUpAndSaid(t *testing.T) {
 	s := shared(t)
 	requirePassed(t, s.newSites(t, "orchard-days"))
 	site := s.site(t, "orchard-days")
-	require.NoError(t, os.WriteFile(filepath.Join(s.home, "run/php/orchard-days/php-fpm.conf"), []byte("[global]\ngarden_gate = open\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(s.home, "run/php/orchard-days/a/php-fpm.conf"), []byte("[global]\ngarden_gate = open\n"), 0o600))
 	for _, line := range processesOf(filepath.Join(s.home, "run/php/orchard-days")) {
 		pid, _, _ := strings.Cut(line, " ")
 		number, _ := strconv.Atoi(pid)

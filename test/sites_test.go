@@ -379,12 +379,14 @@ func TestABrokenIntoSiteReachesNothingElse(t *testing.T) {
 		t.Skip("this kernel has no Landlock")
 	}
 	mine, neighbour := s.site(t, "fernhollow"), s.site(t, "seed-exchange")
-	require.FileExists(t, filepath.Join(s.home, "run/sockets", strconv.Itoa(neighbour.Port)+".sock"))
+	sockets, err := filepath.Glob(filepath.Join(s.home, "run/sockets/*.sock"))
+	require.NoError(t, err)
+	require.GreaterOrEqual(t, len(sockets), 2)
 	script := filepath.Join(mine.Folder, "attack.php")
 	attack := `<?php
 	error_reporting(0); ini_set('display_errors', '0');
 	$n = '` + neighbour.Folder + `'; $h = '` + s.home + `';
-	foreach ([$n.'/wp-config.php', $h.'/token', $h.'/home.json', '/etc/passwd', '/etc/shadow', $h.'/run/php/seed-exchange/prepend.php', $h.'/logs/service.log'] as $f) {
+	foreach ([$n.'/wp-config.php', $h.'/token', $h.'/home.json', '/etc/passwd', '/etc/shadow', $h.'/run/php/seed-exchange/a/prepend.php', $h.'/logs/service.log'] as $f) {
 		if (file_get_contents($f) !== false) echo "LEAK read $f\n";
 		if (strlen(shell_exec('cat '.escapeshellarg($f).' 2>/dev/null'))) echo "LEAK cat $f\n";
 		symlink($f, __DIR__.'/l'); if (file_get_contents(__DIR__.'/l') !== false) echo "LEAK link $f\n"; unlink(__DIR__.'/l');
@@ -392,12 +394,12 @@ func TestABrokenIntoSiteReachesNothingElse(t *testing.T) {
 	if (file_put_contents($n.'/x.php', 'x')) echo "LEAK write\n";
 	if (scandir($n)) echo "LEAK list\n";
 	if (scandir('/proc')) echo "LEAK proc\n";
-	if (stream_socket_client('unix://'.$h.'/run/sockets/` + strconv.Itoa(neighbour.Port) + `.sock')) echo "LEAK socket\n";
+	foreach (explode(' ', '` + strings.Join(sockets, " ") + `') as $f) if (stream_socket_client('unix://'.$f)) echo "LEAK socket\n";
 	if (strpos(shell_exec('perl -MSocket -e \'print "in" if socket(my $s, AF_UNIX, SOCK_STREAM, 0)\''), 'in') !== false) echo "LEAK unix socket\n";
 	for ($p = 2; $p < 4194304; $p += 1) { if ($p > 60000) break; if (posix_getpgid($p) !== false && $p !== getmypid() && posix_kill($p, 0) && posix_getsid($p) !== posix_getsid(0)) { echo "LEAK signal\n"; break; } }
 	$l = $h.'/logs/sites/fernhollow';
 	if (unlink($l.'/access.log') || rename($l.'/web.log', $l.'/x') || symlink('/etc/hostname', $l.'/y') || file_put_contents($l.'/access.log', 'x') || file_put_contents($l.'/z', 'x')) echo "LEAK logs\n";
-	if (file_put_contents($h.'/run/php/fernhollow/prepend.php', '<?php') || file_put_contents($h.'/run/php/fernhollow/start.log', 'x')) echo "LEAK configuration\n";
+	if (file_put_contents($h.'/run/php/fernhollow/a/prepend.php', '<?php') || file_put_contents($h.'/run/php/fernhollow/start.log', 'x')) echo "LEAK configuration\n";
 	echo error_log('noted') ? "logged\n" : "no log\n";
 	mysqli_report(MYSQLI_REPORT_OFF);
 	$db = mysqli_connect('127.0.0.1:` + strconv.Itoa(mine.Database.Port) + `', '` + mine.Database.User + `', '` + mine.Database.Password + `');

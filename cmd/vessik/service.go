@@ -17,8 +17,15 @@ var serveCommand = command{name: "serve", about: "run the service", synopsis: "R
 	example: "vessik serve -home /srv/vessik", run: func(ctx context.Context, c *call) error {
 		account := c.flags.String("account", service.DefaultAccount, "account to become when started by root")
 		port := c.flags.Int("gateway-port", 0, "port of the gateway; a home keeps it for all its life (default: 80 where it can be had, else a free one)")
+		sitePorts := c.flags.String("site-ports", "", "range that new sites get their own ports from, such as 31000-31999; the home remembers it")
 		if err := c.parse(); err != nil {
 			return err
+		}
+		ports := [2]int{}
+		if *sitePorts != "" {
+			if n, err := fmt.Sscanf(*sitePorts, "%d-%d", &ports[0], &ports[1]); err != nil || n != 2 || ports[0] < 1024 || ports[1] > 65535 || ports[1] < ports[0] {
+				return usageError{fmt.Sprintf("-site-ports: %q is not a range of ports from 1024 to 65535, as in 31000-31999", *sitePorts)}
+			}
 		}
 		if *port < 0 || *port > 65535 {
 			return usageError{fmt.Sprintf("-gateway-port: %d is not a port", *port)}
@@ -27,7 +34,7 @@ var serveCommand = command{name: "serve", about: "run the service", synopsis: "R
 		if err != nil {
 			return err
 		}
-		return service.Run(ctx, service.Options{Home: home, Account: *account, GatewayPort: *port, Out: c.out})
+		return service.Run(ctx, service.Options{Home: home, Account: *account, GatewayPort: *port, SitePorts: ports, Out: c.out})
 	}}
 
 var statusCommand = command{name: "status", about: "show the service", synopsis: "Shows the service: where it is, how many sites it has, and what keeps them apart on this machine.",

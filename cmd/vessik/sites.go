@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"text/tabwriter"
 
@@ -73,7 +74,7 @@ var siteCommand = command{name: "site", names: "NAME", about: "show one site", s
 			return password
 		}
 		table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
-		for _, row := range [][2]string{{"site", s.Name}, {"title", s.Title}, {"state", string(s.State)}, {"reason", s.Reason}, {"address", s.URL}, {"own port", fmt.Sprintf("127.0.0.1:%d", s.Port)},
+		for _, row := range [][2]string{{"site", s.Name}, {"title", s.Title}, {"state", string(s.State)}, {"reason", s.Reason}, {"notice", s.Notice}, {"address", s.URL}, {"own port", fmt.Sprintf("127.0.0.1:%d", s.Port)},
 			{"folder", s.Folder}, {"cms", s.Kit.Name + " " + s.Kit.Version},
 			{"stack", fmt.Sprintf("%s (%s), %s (%s), %s (%s)", s.Stack.PHP.Engine, s.Stack.PHP.Version, s.Stack.Web.Engine, s.Stack.Web.Version, s.Stack.Database.Engine, s.Stack.Database.Version)},
 			{"database", fmt.Sprintf("%s on %s:%d", s.Database.Name, s.Database.Host, s.Database.Port)}, {"database user", s.Database.User}, {"database password", hidden(s.Database.Password)},
@@ -129,6 +130,17 @@ func runOn(kind plan.Kind) func(context.Context, *call) error {
 		watched, err := c.carryOut(ctx, service, operation, err)
 		if err != nil {
 			return err
+		}
+		if kind == plan.Start && !*c.json {
+			sites, err := service.Sites(ctx, false)
+			if err != nil {
+				return err
+			}
+			for _, s := range sites {
+				if s.Notice != "" && slices.ContainsFunc(watched.Sites, func(part plan.OperationSite) bool { return part.Site == s.Name }) {
+					fmt.Fprintf(c.out, "%s: %s\n", s.Name, s.Notice)
+				}
+			}
 		}
 		return outcome(watched)
 	}

@@ -214,6 +214,25 @@ func (s Store) Ensure(ctx context.Context, ids []string, progress Progress) (map
 	return ready, nil
 }
 
+// Repair makes all engines startable from where they are now, after the store has been moved.
+func (s Store) Repair(ctx context.Context) error {
+	moved := slices.DeleteFunc(s.List(), func(e *Engine) bool { return e.PatchedFor == e.Dir || e.Adopted != "" })
+	if len(moved) == 0 {
+		return nil
+	}
+	unlock, err := s.lock(ctx, func(string, float64) {})
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	for _, e := range moved {
+		if err := s.repatch(ctx, e); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (s Store) collect(ids []string, ready map[string]*Engine) bool {
 	for _, id := range ids {
 		e, err := s.Find(id)

@@ -51,7 +51,7 @@ func New(sites Sites, port int, console string) *Gateway {
 			r.Out.Host = r.In.Host // the site sees the name that the visitor used
 			r.SetXForwarded()
 		},
-		Transport: &http.Transport{DialContext: dialPatiently, MaxIdleConns: 512, MaxIdleConnsPerHost: 64, IdleConnTimeout: 30 * time.Second, DisableCompression: true},
+		Transport: patient{&http.Transport{DialContext: dialPatiently, MaxIdleConns: 512, MaxIdleConnsPerHost: 64, IdleConnTimeout: 30 * time.Second, DisableCompression: true}},
 		// Parts of an answer go on as they come.
 		FlushInterval: -1,
 		BufferPool:    &buffers{sync.Pool{New: func() any { return make([]byte, 32<<10) }}},
@@ -76,6 +76,31 @@ func dialPatiently(ctx context.Context, network, address string) (net.Conn, erro
 		case <-ctx.Done():
 			return nil, err
 		case <-time.After(10 * time.Millisecond):
+		}
+	}
+}
+
+// patient asks again, for a moment, what can be asked twice and was not answered because an engine was killed meanwhile: its
+// connection broke, or the web server in front of it says that it is gone.
+type patient struct{ base http.RoundTripper }
+
+const patience = 3 * time.Second
+
+func (p patient) RoundTrip(r *http.Request) (*http.Response, error) {
+	twice := (r.Method == http.MethodGet || r.Method == http.MethodHead) && (r.Body == nil || r.Body == http.NoBody) && r.Header.Get("Upgrade") == ""
+	for end := time.Now().Add(patience); ; {
+		response, err := p.base.RoundTrip(r)
+		gone := err != nil || response.StatusCode == http.StatusBadGateway && response.Header.Get("X-Powered-By") == ""
+		if !twice || !gone || time.Now().After(end) || r.Context().Err() != nil {
+			return response, err
+		}
+		if response != nil {
+			response.Body.Close()
+		}
+		select {
+		case <-r.Context().Done():
+			return nil, r.Context().Err()
+		case <-time.After(50 * time.Millisecond):
 		}
 	}
 }

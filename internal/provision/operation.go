@@ -294,7 +294,7 @@ func (o *operation) broken(name string, reason error) {
 		state, reason = records.OperationCancelled, errors.New("cancelled")
 	}
 	if errors.Is(reason, engine.ErrPortTaken) {
-		reason = fmt.Errorf("%w; end that program, or choose another port", reason)
+		reason = fmt.Errorf("%w; it was asked for by number: end that program, then start the site again", reason)
 	}
 	text := reason.Error()
 	switch o.recorded.Kind {

@@ -119,6 +119,9 @@ func (p *Provisioner) openRecords(ctx context.Context, progress engine.Progress)
 	if err := p.Home.WriteSettings(p.settings); err != nil {
 		return err
 	}
+	if err := p.Store.Repair(ctx); err != nil {
+		return err
+	}
 	engines, err := p.Store.Ensure(ctx, []string{p.settings.RecordsEngine}, progress)
 	if err != nil {
 		return err

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -70,6 +71,9 @@ func (p *Provisioner) do(o *operation, name string, step plan.Step, note func(st
 	case plan.StopPHP:
 		p.stopPHP(s)
 		if o.recorded.Kind == plan.Stop {
+			if err := p.change(ctx, name, func(s *site.Site) error { s.Notice = ""; return nil }); err != nil {
+				return err
+			}
 			return p.setState(ctx, name, site.Stopped, "")
 		}
 		return nil
@@ -319,9 +323,53 @@ func (p *Provisioner) virtualHost(s site.Site) engine.VirtualHost {
 	return engine.VirtualHost{Text: text, Port: s.Port, Folders: strings.Join(append([]string{s.Folder}, s.Settings.Allow...), "\n"), Logs: p.Home.siteLogs(s.Name)}
 }
 
-// publish gives sites their virtual hosts, with one check and one reload of each web server, and opens their routes. It returns
-// the sites that could not be published, and why.
+// publish gives sites their virtual hosts, with one check and one reload of each web server, and opens their routes. A site whose port
+// somebody took while it was stopped gets another one, unless that one was asked for. It returns the sites that could not be
+// published, and why.
 func (p *Provisioner) publish(ctx context.Context, names []string) map[string]error {
+	p.letGo(names...)
+	failed := p.publishOnce(ctx, names)
+	again := []string{}
+	for name, err := range failed {
+		if errors.Is(err, engine.ErrPortTaken) && p.otherPort(ctx, name, err) == nil {
+			again = append(again, name)
+			delete(failed, name)
+		}
+	}
+	if len(again) > 0 {
+		maps.Copy(failed, p.publishOnce(ctx, again))
+	}
+	for _, name := range names {
+		if failed[name] == nil {
+			if err := p.setState(ctx, name, site.Running, ""); err != nil {
+				failed[name] = err
+			}
+		}
+	}
+	return failed
+}
+
+// otherPort gives a site a free port in place of one that is taken, and says so.
+func (p *Provisioner) otherPort(ctx context.Context, name string, reason error) error {
+	s, ok := p.Site(name)
+	if !ok || s.PortPinned {
+		return reason
+	}
+	taken := s.Port
+	if s.Port = site.FreePort(p.facts()); s.Port == 0 {
+		return reason
+	}
+	if err := p.redefine(ctx, s); err != nil {
+		return err
+	}
+	p.Log.Warn("another port", "site", name, "taken", taken, "now", s.Port, "reason", reason)
+	return p.change(ctx, name, func(s *site.Site) error {
+		s.Notice = fmt.Sprintf("port %d was taken while the site was stopped (%s); its own port is %d now", taken, strings.TrimSuffix(reason.Error(), ": "+engine.ErrPortTaken.Error()), s.Port)
+		return nil
+	})
+}
+
+func (p *Provisioner) publishOnce(ctx context.Context, names []string) map[string]error {
 	changes := map[string]map[string]*engine.VirtualHost{}
 	failed := map[string]error{}
 	for _, name := range names {
@@ -335,15 +383,7 @@ func (p *Provisioner) publish(ctx context.Context, names []string) map[string]er
 		host := p.virtualHost(s)
 		changes[s.Stack.Web][name] = &host
 	}
-	p.letGo(names...)
 	p.apply(ctx, changes, failed)
-	for _, name := range names {
-		if failed[name] == nil {
-			if err := p.setState(ctx, name, site.Running, ""); err != nil {
-				failed[name] = err
-			}
-		}
-	}
 	return failed
 }
 

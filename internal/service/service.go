@@ -42,6 +42,7 @@ const httpPort = 80
 type Options struct {
 	Home        provision.Home
 	Account     string // whom to become when started by root
+	SitePorts   [2]int // range that sites get their ports from; zero leaves it
 	GatewayPort int    // 0: 80 where it can be had, else a free one; only a new home may choose
 	Out         io.Writer
 }
@@ -81,6 +82,9 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	settings.GatewayPort = portOf(gatewayListeners)
+	if o.SitePorts[0] != 0 {
+		settings.PortRange = o.SitePorts
+	}
 	logFile, err := os.OpenFile(o.Home.Dir+"/logs/service.log", os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err

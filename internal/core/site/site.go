@@ -91,6 +91,8 @@ type Site struct {
 	Admin    Admin    `json:"admin"`
 	// PortPinned says that the port was asked for, and is not to be replaced by another.
 	PortPinned bool `json:"port_pinned,omitempty"`
+	// Notice is something that its owner should know, such as another port.
+	Notice string `json:"notice,omitempty"`
 	// TrialOf is the site that this one is a temporary copy of.
 	TrialOf string `json:"trial_of,omitempty"`
 	// AdminHash is what the database held for the administrator's password when the site was made.

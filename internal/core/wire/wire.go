@@ -14,6 +14,7 @@ type Site struct {
 	Title        string     `json:"title"`
 	State        site.State `json:"state" enum:"provisioning,starting,running,stopping,stopped,failed,retiring"`
 	Reason       string     `json:"reason,omitempty" doc:"Why it failed"`
+	Notice       string     `json:"notice,omitempty" doc:"Something to know, such as another port"`
 	URL          string     `json:"url"`
 	Domain       string     `json:"domain"`
 	Folder       string     `json:"folder"`
