@@ -34,6 +34,9 @@ type Site struct {
 	Title   string `json:"title"`
 	Tagline string `json:"tagline"`
 	Posts   []Post `json:"posts"`
+	// What the site runs on, where it is not the usual.
+	KitVersion string                              `json:"kit_version"`
+	Stack      struct{ PHP, Web, Database string } `json:"stack"`
 }
 
 // Post is one post; its text is a list of paragraphs.
@@ -54,7 +57,7 @@ func Load() Fleet {
 
 // Request asks for a demo site.
 func (f Fleet) Request(s Site) client.Request {
-	return client.Request{Name: s.Name, Title: s.Title, Admin: f.Admin, AdminEmail: f.AdminEmail}
+	return client.Request{Name: s.Name, Title: s.Title, Admin: f.Admin, AdminEmail: f.AdminEmail, KitVersion: s.KitVersion, PHP: s.Stack.PHP, Web: s.Stack.Web, Database: s.Stack.Database}
 }
 
 // session is the administrator's, as a browser would have it.

@@ -76,7 +76,7 @@ func TestASiteWhosePHPCannotStartAnswersWithAnError(t *testing.T) {
 	assert.Equal(t, 502, status)
 	require.NoError(t, os.Rename(site.Folder+".away", site.Folder))
 	requirePassed(t, s.do(t, plan.Start, "orchard-days"))
-	gone(t, s, site, func() { s.do(t, plan.Retire, "orchard-days") })
+	gone(t, s, site, func() { s.retire(t, "orchard-days") })
 }
 
 func TestAServiceThatRestartsFindsEverything(t *testing.T) {
@@ -219,7 +219,7 @@ func TestCancelTakesBack(t *testing.T) {
 	assert.Error(t, err)
 	assert.NoDirExists(t, filepath.Join(s.home, "sites/orchard-days"))
 	requirePassed(t, s.newSites(t, "orchard-days")) // the name is free again
-	s.do(t, plan.Retire, "orchard-days")
+	s.retire(t, "orchard-days")
 }
 
 func TestDemo(t *testing.T) {
@@ -277,7 +277,7 @@ func TestAFailingStepTakesBackTheRest(t *testing.T) {
 	_, err = db.Exec("DROP DATABASE orchard_days")
 	require.NoError(t, err)
 	requirePassed(t, s.newSites(t, "orchard-days")) // name, domain and port are free again
-	s.do(t, plan.Retire, "orchard-days")
+	s.retire(t, "orchard-days")
 }
 
 // PHP that cannot come back is given up, and visitors are told instead of being left to wait.
@@ -300,7 +300,7 @@ func TestPHPThatKeepsDyingIsGivenUpAndSaid(t *testing.T) {
 	status, _, _ = get(t, s.site(t, "fernhollow").URL)
 	assert.Equal(t, 200, status)
 	requirePassed(t, s.do(t, plan.Start, "orchard-days"))
-	s.do(t, plan.Retire, "orchard-days")
+	s.retire(t, "orchard-days")
 }
 
 func TestAnInterruptedCommandTakesItsSiteBack(t *testing.T) {

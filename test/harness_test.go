@@ -267,3 +267,11 @@ func endShared() {
 }
 
 func namesOf(names ...string) wire.Names { return wire.Names{Names: names} }
+
+// retire removes sites, all of which must go.
+func (s *service) retire(t testing.TB, names ...string) client.Watched {
+	t.Helper()
+	watched := s.do(t, plan.Retire, names...)
+	require.Equal(t, plan.OperationDone, watched.State, "%+v", watched.Sites)
+	return watched
+}

@@ -248,7 +248,7 @@ func TestOneOfTwoRequestsForOneNameWins(t *testing.T) {
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "is being worked on by operation")
 	requirePassed(t, s.watch(t, operation))
-	gone(t, s, s.site(t, "orchard-days"), func() { s.do(t, plan.Retire, "orchard-days") })
+	gone(t, s, s.site(t, "orchard-days"), func() { s.retire(t, "orchard-days") })
 }
 
 // gone retires a site and looks for what it leaves.

@@ -53,11 +53,11 @@ func onStack(t testing.TB, s *service, name string) (php, web, database string) 
 	t.Helper()
 	made := s.site(t, name)
 	page := filepath.Join(made.Folder, "on-what.php")
-	require.NoError(t, os.WriteFile(page, []byte(`<?php define('SHORTINIT', true); require 'wp-load.php'; echo PHP_VERSION, ' ', $_SERVER['SERVER_SOFTWARE'], ' ', $wpdb->get_var('SELECT VERSION()');`), 0o644))
+	require.NoError(t, os.WriteFile(page, []byte(`<?php define('SHORTINIT', true); require 'wp-load.php'; echo PHP_VERSION, '|', $_SERVER['SERVER_SOFTWARE'], '|', $wpdb->get_var('SELECT VERSION()');`), 0o644))
 	defer os.Remove(page)
 	status, text, header := get(t, made.URL+"on-what.php")
 	require.Equal(t, 200, status, text)
-	words := strings.Fields(text)
+	words := strings.Split(text, "|")
 	require.Len(t, words, 3, text)
 	assert.Contains(t, header.Get("Server"), words[1])
 	_, version, _ := strings.Cut(words[1], "/")
@@ -106,7 +106,7 @@ func TestEveryEngineServesWithEveryOther(t *testing.T) {
 		assert.Less(t, bytes, int64(250<<20), generation)
 	}
 	for _, e := range engines.Engines {
-		if e.Kind != "release" {
+		if e.Kind != "release" && e.Generation != "own" {
 			assert.NotEmpty(t, e.Processes, e.ID)
 			assert.Positive(t, e.MemoryBytes, e.ID)
 		}
@@ -119,7 +119,7 @@ func TestEveryEngineServesWithEveryOther(t *testing.T) {
 func TestApacheHonoursTheSitesOwnRules(t *testing.T) {
 	s := shared(t)
 	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", Web: "apache"}, client.Request{Name: "orchard-days", Web: "apache"}))
-	defer s.do(t, plan.Retire, "moss-archive", "orchard-days")
+	defer s.retire(t, "moss-archive", "orchard-days")
 	mine, neighbour := s.site(t, "moss-archive"), s.site(t, "orchard-days")
 	assert.Equal(t, "apache-2.4-trixie", mine.Stack.Web.Engine, "the newest that fits")
 	rules := filepath.Join(mine.Folder, ".htaccess")
@@ -140,14 +140,10 @@ func TestApacheHonoursTheSitesOwnRules(t *testing.T) {
 
 	// What rules can make Apache do is held to the site: neither a neighbour's files, nor the service's, nor a neighbour's PHP.
 	secret := filepath.Join(neighbour.Folder, "wp-config.php")
-	for _, each := range []string{
-		"RewriteEngine On\nRewriteCond expr \"file('" + secret + "') =~ /DB_PASSWORD/\"\nRewriteRule ^leak$ /fern.css [L]\n",
-		"RewriteEngine On\nRewriteCond " + secret + " -f\nRewriteRule ^leak$ /fern.css [L]\n",
-		"RewriteEngine On\nRewriteCond " + filepath.Join(s.home, "token") + " -f\nRewriteRule ^leak$ /fern.css [L]\n",
-	} {
-		require.NoError(t, os.WriteFile(rules, []byte(each), 0o644))
+	for _, file := range []string{secret, filepath.Join(s.home, "token"), "/etc/passwd"} {
+		require.NoError(t, os.WriteFile(rules, []byte("RewriteEngine On\nRewriteCond expr \"file('"+file+"') =~ /./\"\nRewriteRule ^leak$ /fern.css [L]\n"), 0o644))
 		_, text, _ := get(t, mine.URL+"leak")
-		assert.NotContains(t, text, "fern { color", each)
+		assert.NotContains(t, text, "fern { color", file)
 	}
 	require.NoError(t, os.Symlink(secret, filepath.Join(mine.Folder, "link.txt")))
 	require.NoError(t, os.WriteFile(rules, []byte("Options +FollowSymLinks\n"), 0o644))
@@ -227,7 +223,7 @@ func visit(address string, count int) *visitors {
 func TestAStackIsChangedWithoutLosingAPage(t *testing.T) {
 	s := shared(t)
 	requirePassed(t, s.newSites(t, "orchard-days"))
-	defer s.do(t, plan.Retire, "orchard-days")
+	defer s.retire(t, "orchard-days")
 	before := s.site(t, "orchard-days")
 	held := content(t, before)
 	preview, err := s.PreviewRestack(context.Background(), "orchard-days", client.Restack{PHP: "8.4"})
@@ -273,6 +269,7 @@ func activate(t testing.TB, s *service, name string) {
 	made := s.site(t, name)
 	plugin := filepath.Join(made.Folder, "wp-content/plugins/frost/frost.php")
 	require.NoError(t, os.MkdirAll(filepath.Dir(plugin), 0o755))
+	require.NoError(t, os.Chmod(filepath.Dir(plugin), 0o777)) // the service's account removes it
 	require.NoError(t, os.WriteFile(plugin, []byte(frost), 0o644))
 	out, errs, code := run(t, "run", name, "-home", s.home, "--", "php", "-r", `define('WP_ADMIN', true); require 'wp-load.php'; require_once ABSPATH.'wp-admin/includes/plugin.php'; $e = activate_plugin('frost/frost.php'); echo is_wp_error($e) ? $e->get_error_message() : 'active';`)
 	require.Zero(t, code, errs)
@@ -282,7 +279,7 @@ func activate(t testing.TB, s *service, name string) {
 func TestAChangeThatBreaksTheSiteGoesBackByItself(t *testing.T) {
 	s := shared(t)
 	requirePassed(t, s.newSites(t, "orchard-days"))
-	defer s.do(t, plan.Retire, "orchard-days")
+	defer s.retire(t, "orchard-days")
 	activate(t, s, "orchard-days")
 	before := s.site(t, "orchard-days")
 	requirePassed(t, s.do(t, plan.Verify, "orchard-days"))
@@ -319,7 +316,7 @@ func TestAChangeThatBreaksTheSiteGoesBackByItself(t *testing.T) {
 func TestATrialShowsWhatEveryStackWouldDo(t *testing.T) {
 	s := shared(t)
 	requirePassed(t, s.newSites(t, "orchard-days"))
-	defer s.do(t, plan.Retire, "orchard-days")
+	defer s.retire(t, "orchard-days")
 	activate(t, s, "orchard-days")
 	held := content(t, s.site(t, "orchard-days"))
 	names := func(pattern string) []string {
@@ -374,7 +371,7 @@ func TestATrialShowsWhatEveryStackWouldDo(t *testing.T) {
 	kept := s.watch(t, operation).Trial.Cells[0].Copy
 	status, _, _ := get(t, s.site(t, kept).URL)
 	assert.Equal(t, 200, status, "kept as a site")
-	s.do(t, plan.Retire, kept)
+	s.retire(t, kept)
 	_, errs, code = s.cli("trial", "orchard-days", "-php", "moss", "-visit", "hello")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, `no engine fits "moss"`)
@@ -384,7 +381,7 @@ func TestATrialShowsWhatEveryStackWouldDo(t *testing.T) {
 func TestSettingsAreCheckedProvenAndTakenBack(t *testing.T) {
 	s := shared(t)
 	requirePassed(t, s.newSites(t, "orchard-days"))
-	defer s.do(t, plan.Retire, "orchard-days")
+	defer s.retire(t, "orchard-days")
 	made := s.site(t, "orchard-days")
 	ini := func(name string) string {
 		info, err := s.Info(context.Background(), "orchard-days")
@@ -414,17 +411,17 @@ func TestSettingsAreCheckedProvenAndTakenBack(t *testing.T) {
 	assert.Contains(t, errs, "auto_prepend_file keeps the site in its place")
 	assert.Equal(t, "300M", ini("memory_limit"))
 
-	out, errs, code = s.cli("settings", "orchard-days", "memory_limit=4M") // too little for any WordPress
+	out, errs, code = s.cli("settings", "orchard-days", "-extension", "mysqli=off")
 	assert.Equal(t, 3, code, out+errs)
 	assert.Contains(t, errs, "went back")
-	assert.Contains(t, out, "Allowed memory size", "PHP's own words")
+	assert.Contains(t, out, "mysqli", "the site's own words")
 	assert.Equal(t, "300M", ini("memory_limit"))
 	requirePassed(t, s.do(t, plan.Verify, "orchard-days"))
 
 	out, _, code = s.cli("settings", "orchard-days", "-history")
 	require.Equal(t, 0, code)
 	assert.Contains(t, out, "memory_limit: 300M; post_max_size: 9M; upload_max_filesize: 8M; extension gd: off")
-	assert.NotContains(t, out, "4M;", "what was taken back is no part of it")
+	assert.NotContains(t, out, "mysqli", "what was taken back is no part of it")
 	_, errs, code = s.cli("settings", "orchard-days", "-back", "-1")
 	require.Equal(t, 0, code, errs)
 	assert.Equal(t, "256M", ini("memory_limit"))
@@ -510,7 +507,7 @@ func TestSitesGoToRestAndWakeWithoutLosingAPage(t *testing.T) {
 		require.Eventually(t, func() bool { return s.site(t, name).Resting }, 20*time.Second, 50*time.Millisecond)
 		assert.Empty(t, processesOf(filepath.Join(s.home, "run/php", name)), "nothing of its PHP is loaded")
 	}
-	assert.Empty(t, processesOf(filepath.Join(s.home, "run/apache-2.4-trixie")), "nor of its Apache")
+	assert.Eventually(t, func() bool { return len(processesOf(filepath.Join(s.home, "run/apache-2.4-trixie"))) == 0 }, 30*time.Second, 100*time.Millisecond, "nor of its Apache")
 	requirePassed(t, s.do(t, plan.Verify, "fernhollow", "moss-archive"))
 	s.do(t, plan.Stop, "moss-archive")
 	require.Eventually(t, func() bool { return len(processesOf(filepath.Join(s.home, "run/mariadb-10.5"))) == 0 }, 20*time.Second, 50*time.Millisecond, "an engine that no running site uses stops")
@@ -529,7 +526,7 @@ func TestATakenPortIsNoticedAndAnotherIsTaken(t *testing.T) {
 	s := shared(t)
 	port := 31717
 	requirePassed(t, s.made(t, client.Request{Name: "orchard-days"}, client.Request{Name: "volunteer-desk", Port: port}))
-	defer s.do(t, plan.Retire, "orchard-days", "volunteer-desk")
+	defer s.retire(t, "orchard-days", "volunteer-desk")
 	s.do(t, plan.Stop, "orchard-days", "volunteer-desk")
 	taken := s.site(t, "orchard-days").Port
 	for _, each := range []int{taken, port} {
@@ -586,12 +583,13 @@ func TestEnginesOfTheUsersOwnAreAdopted(t *testing.T) {
 	assert.Contains(t, errs, "/nowhere is not a folder")
 	out, errs, code := s.cli("engines", "adopt", "nginx-1.22-own", "-path", source)
 	require.Equal(t, 0, code, errs)
+	defer s.cli("engines", "drop", "nginx-1.22-own") // the store is not the test's own
 	assert.Contains(t, out, "was started and adopted from "+source)
 	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Web: "1.22-own"}))
 	_, errs, code = s.cli("engines", "drop", "nginx-1.22-own")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "is used by orchard-days")
-	s.do(t, plan.Retire, "orchard-days")
+	s.retire(t, "orchard-days")
 	_, errs, code = s.cli("engines", "drop", "nginx-1.22-own")
 	require.Equal(t, 0, code, errs)
 	assert.DirExists(t, source, "what it consists of stays")
@@ -616,7 +614,7 @@ func TestEnginesOfTheUsersOwnAreAdopted(t *testing.T) {
 func TestALoopingSiteIsEndedAndItsNeighbourKeepsItsPace(t *testing.T) {
 	s := shared(t)
 	requirePassed(t, s.newSites(t, "orchard-days"))
-	defer s.do(t, plan.Retire, "orchard-days")
+	defer s.retire(t, "orchard-days")
 	_, errs, code := s.cli("settings", "orchard-days", "max_execution_time=2")
 	require.Equal(t, 0, code, errs)
 	made, neighbour := s.site(t, "orchard-days"), s.site(t, "fernhollow")
@@ -657,7 +655,7 @@ func TestALoopingSiteIsEndedAndItsNeighbourKeepsItsPace(t *testing.T) {
 func TestEnginesKilledUnderLoad(t *testing.T) {
 	s := shared(t)
 	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", Web: "apache-2.4-bookworm", PHP: "7.4"}))
-	defer s.do(t, plan.Retire, "moss-archive")
+	defer s.retire(t, "moss-archive")
 	for name, patterns := range map[string][]string{"fernhollow": {"nginx: master", "php-fpm: master"}, "moss-archive": {"apache2", "php-fpm: master"}} {
 		for _, pattern := range patterns {
 			address := s.site(t, name).URL

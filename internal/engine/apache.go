@@ -33,8 +33,9 @@ type Apache struct {
 	abilities  proc.Abilities
 	dir, log   string
 
-	mu    sync.Mutex
-	sites map[string]*apacheSite
+	mu     sync.Mutex
+	sites  map[string]*apacheSite
+	ending sync.WaitGroup // processes that finish their last answers
 }
 
 type apacheSite struct {
@@ -304,7 +305,7 @@ func (s *apacheSite) change(ctx context.Context, host VirtualHost) error {
 			return err
 		}
 		s.process, s.port, s.turn = process, port, 1-s.turn
-		go old.StopWithin(lastAnswers)
+		s.server.ending.Go(func() { old.StopWithin(lastAnswers) })
 	}
 	s.host = host
 	return nil
@@ -315,19 +316,33 @@ func (s *apacheSite) close() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.closed = true
-	if s.process != nil {
-		s.process.StopWithin(time.Second)
-		s.process = nil
-	}
-	os.RemoveAll(filepath.Join(s.server.dir, s.name))
+	folder := filepath.Join(s.server.dir, s.name)
+	gone := folder + ".gone" // the site may come back before its last answers are given
+	os.RemoveAll(gone)
+	os.Rename(folder, gone)
+	old := s.process
+	s.process = nil
+	s.server.ending.Go(func() {
+		if old != nil {
+			old.StopWithin(2 * time.Second)
+		}
+		os.RemoveAll(gone)
+	})
 }
 
 // Rest implements WebServer.
-func (w *Apache) Rest(name string) {
-	s := w.find(name)
-	if s == nil || s.open.Load() > 0 {
-		return
+func (w *Apache) Rest(resting func(name string) bool) {
+	w.mu.Lock()
+	awake := slices.Collect(maps.Values(w.sites))
+	w.mu.Unlock()
+	for _, s := range awake {
+		if s.open.Load() == 0 && resting(s.name) {
+			s.rest()
+		}
 	}
+}
+
+func (s *apacheSite) rest() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.process != nil && s.open.Load() == 0 { // who comes now waits for the lock, and wakes it again
@@ -366,4 +381,5 @@ func (w *Apache) Stop() {
 		group.Go(func() { w.remove(name) })
 	}
 	group.Wait()
+	w.ending.Wait()
 }

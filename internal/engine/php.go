@@ -424,6 +424,9 @@ func (m *PHPMaster) PID() int {
 	return 0
 }
 
+// Broken tells whether PHP was given up.
+func (m *PHPMaster) Broken() bool { return m.isClosed() }
+
 // closeSocket makes new connections fail at once.
 func (m *PHPMaster) closeSocket() {
 	m.state.Lock()

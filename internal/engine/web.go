@@ -29,8 +29,8 @@ type WebServer interface {
 	Apply(ctx context.Context, changes map[string]*VirtualHost) (broken map[string]error, err error)
 	// Check has the engine read a virtual host, and returns its own words where it refuses; nothing changes.
 	Check(ctx context.Context, name string, host VirtualHost) error
-	// Rest ends what runs for one site alone, if nobody uses it; the next visitor brings it back.
-	Rest(name string)
+	// Rest ends what runs for single sites that are at rest, if nobody uses it; the next visitor brings it back.
+	Rest(resting func(name string) bool)
 	// Sites lists the sites that are served.
 	Sites() []string
 	// Processes are the main processes' ids.
@@ -174,7 +174,7 @@ func (w *Nginx) Check(ctx context.Context, name string, host VirtualHost) error 
 }
 
 // Rest implements WebServer: an nginx is shared, and nothing of it is one site's alone.
-func (w *Nginx) Rest(string) {}
+func (w *Nginx) Rest(func(string) bool) {}
 
 func quoteLine(text, number string) string {
 	n, _ := strconv.Atoi(number)

@@ -51,7 +51,10 @@ func New(sites Sites, port int, console string) *Gateway {
 			r.Out.Host = r.In.Host // the site sees the name that the visitor used
 			r.SetXForwarded()
 		},
-		Transport: patient{&http.Transport{DialContext: dialPatiently, MaxIdleConns: 512, MaxIdleConnsPerHost: 64, IdleConnTimeout: 30 * time.Second, DisableCompression: true}},
+		Transport: patient{
+			repeatable: &http.Transport{DialContext: dialPatiently, MaxIdleConns: 512, MaxIdleConnsPerHost: 64, IdleConnTimeout: 15 * time.Second, DisableCompression: true},
+			once:       &http.Transport{DialContext: dialPatiently, DisableKeepAlives: true, DisableCompression: true},
+		},
 		// Parts of an answer go on as they come.
 		FlushInterval: -1,
 		BufferPool:    &buffers{sync.Pool{New: func() any { return make([]byte, 32<<10) }}},
@@ -81,17 +84,25 @@ func dialPatiently(ctx context.Context, network, address string) (net.Conn, erro
 }
 
 // patient asks again, for a moment, what can be asked twice and was not answered because an engine was killed meanwhile: its
-// connection broke, or the web server in front of it says that it is gone.
-type patient struct{ base http.RoundTripper }
+// connection broke, or the web server in front of it says that it is gone. What must not be asked twice goes over a connection of its
+// own: one that is kept may be closed at that moment by a web server that reloads.
+type patient struct{ repeatable, once http.RoundTripper }
 
-const patience = 3 * time.Second
+const (
+	patience    = 3 * time.Second
+	apacheError = "text/html; charset=iso-8859-1" // of Apache's own pages
+)
 
 func (p patient) RoundTrip(r *http.Request) (*http.Response, error) {
 	twice := (r.Method == http.MethodGet || r.Method == http.MethodHead) && (r.Body == nil || r.Body == http.NoBody) && r.Header.Get("Upgrade") == ""
+	if !twice {
+		return p.once.RoundTrip(r)
+	}
 	for end := time.Now().Add(patience); ; {
-		response, err := p.base.RoundTrip(r)
-		gone := err != nil || response.StatusCode == http.StatusBadGateway && response.Header.Get("X-Powered-By") == ""
-		if !twice || !gone || time.Now().After(end) || r.Context().Err() != nil {
+		response, err := p.repeatable.RoundTrip(r)
+		gone := err != nil || response.StatusCode == http.StatusBadGateway && response.Header.Get("X-Powered-By") == "" ||
+			response.StatusCode == http.StatusServiceUnavailable && response.Header.Get("Content-Type") == apacheError
+		if !gone || time.Now().After(end) || r.Context().Err() != nil {
 			return response, err
 		}
 		if response != nil {

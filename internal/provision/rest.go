@@ -4,9 +4,11 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"vessik/internal/core/site"
@@ -84,13 +86,16 @@ func (p *Provisioner) putToRest(now time.Time) {
 			p.Log.Error("put to rest", "site", c.name, "reason", err)
 			continue
 		}
-		if web, err := p.web(s.Stack.Web); err == nil {
-			web.Rest(c.name)
-		}
 		p.mu.Lock()
 		delete(p.wokenByTask, c.name)
 		p.mu.Unlock()
 		p.announce()
+	}
+	p.engineMu.Lock()
+	webs := slices.Collect(maps.Values(p.webs))
+	p.engineMu.Unlock()
+	for _, web := range webs {
+		web.Rest(p.Resting)
 	}
 }
 

@@ -253,7 +253,7 @@ func (p *Provisioner) loadContent(ctx context.Context, s site.Site) error {
 
 // startPHP opens a site's PHP unless it is open, and wakes it.
 func (p *Provisioner) startPHP(ctx context.Context, s site.Site) error {
-	if master := p.master(s.Name); master != nil && s.State == site.Failed {
+	if master := p.master(s.Name); master != nil && (s.State == site.Failed || master.Broken()) {
 		p.stopPHP(s)
 	}
 	if err := p.openPHP(s); err != nil {

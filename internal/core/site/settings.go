@@ -17,7 +17,7 @@ type Settings struct {
 	HostLines  map[string]string `json:"host_lines,omitempty" doc:"Further lines for the virtual host, by web server: nginx, apache"`
 	Allow      []string          `json:"allow,omitempty" doc:"Further folders that the site's PHP and web server may use"`
 	Debug      bool              `json:"debug,omitempty" doc:"PHP shows and logs every error"`
-	Xdebug     int               `json:"xdebug,omitempty" doc:"Port that Xdebug connects to; 0 leaves it out" minimum:"0" maximum:"65535"`
+	Xdebug     int               `json:"xdebug,omitempty" doc:"Port that Xdebug connects to; 0 leaves it out"`
 	RestAfter  int               `json:"rest_after,omitempty" doc:"Seconds without a request until PHP goes to rest; 0 is the usual 600, -1 never"`
 }
 
