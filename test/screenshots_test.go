@@ -35,7 +35,7 @@ func TestScreenshots(t *testing.T) {
 	for _, each := range fleet.Sites {
 		requests = append(requests, fleet.Request(each))
 	}
-	requirePassed(t, s.made(t, append(requests, client.Request{Name: "volunteer-desk"})...))
+	requirePassed(t, s.made(t, requests...))
 	for _, each := range fleet.Sites {
 		require.NoError(t, demo.Fill(context.Background(), each, s.site(t, each.Name)))
 	}
@@ -54,11 +54,31 @@ func TestScreenshots(t *testing.T) {
 	shoot("fleet", theme("light"))
 	shoot("fleet-dark", theme("dark"))
 	shoot("new-site", theme("light"), chromedp.Click(`//button[text()="New site"]`), chromedp.WaitVisible(`input[name=name]`), chromedp.SendKeys(`input[name=name]`, "Moss"), chromedp.Sleep(300*time.Millisecond),
-		chromedp.SendKeys(`input[name=name]`, "\b\b\b\borchard-days"))
-	shoot("site", chromedp.Navigate(console+"/sites/fernhollow"), chromedp.WaitVisible(`[data-check=sign-in]`), chromedp.Click(`[data-check=sign-in]`))
+		chromedp.SendKeys(`input[name=name]`, "\b\b\b\bfern-nursery"))
+	shoot("site", chromedp.Navigate(console+"/sites/moss-archive"), chromedp.WaitVisible(`[data-check=sign-in]`), chromedp.Click(`[data-check=sign-in]`))
+	wide := func(name, path string, steps ...chromedp.Action[chromedp.Void]) {
+		shoot(name, append([]chromedp.Action[chromedp.Void]{chromedp.Navigate(console + path)}, steps...)...)
+	}
+	choose := func(kind, id string) chromedp.Action[chromedp.Void] { // as React hears it
+		return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`void (() => { const e = document.querySelector("select[name=stack-%s]"); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(e, %q); e.dispatchEvent(new Event("change", { bubbles: true })) })()`, kind, id))
+	}
+	wide("stack", "/sites/orchard-days", chromedp.WaitVisible(`[data-check=php-version]`), chromedp.Click(`[data-check=php-version]`), chromedp.WaitVisible(chromedp.CSS("select[name=stack-php]")), choose("php", "php-7.4"), chromedp.WaitVisible(`//button[text()="Switch"]`))
+	_, _, code := s.cli("settings", "orchard-days", "memory_limit=512M", "upload_max_filesize=64M")
+	require.Zero(t, code)
+	_, _, code = s.cli("settings", "orchard-days", "-extension", "soap=off", "-rest", "30m")
+	require.Zero(t, code)
+	wide("settings", "/sites/orchard-days/settings", chromedp.WaitVisible(chromedp.CSS("input[name=memory_limit]")))
+	wide("information", "/sites/orchard-days/info", chromedp.WaitVisible(chromedp.CSS("select[name=compare]")), chromedp.WaitVisible(chromedp.CSS("tr[data-name=memory_limit]")),
+		chromedp.Evaluate[chromedp.Void](`void (() => { const e = document.querySelector("select[name=compare]"); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(e, "moss-archive"); e.dispatchEvent(new Event("change", { bubbles: true })) })()`), chromedp.Sleep(time.Second))
+	wide("logs", "/sites/orchard-days/logs", chromedp.WaitVisible(chromedp.CSS("[role=log] > div")))
+	wide("engines", "/engines", chromedp.WaitVisible(chromedp.CSS("[data-engine]")))
+	trial, err := s.Try(context.Background(), "fernhollow", client.Trial{PHP: "all", Web: "nginx,apache", Visit: []string{"/winter-hours/"}})
+	require.NoError(t, err)
+	s.watch(t, trial)
+	wide("trial", "/sites/fernhollow/trial", chromedp.WaitVisible(chromedp.CSS("button[data-verdict]")), chromedp.Click(`//button[contains(., "PHP said")][1]`))
 	shoot("operations", chromedp.Navigate(console+"/operations"), chromedp.WaitVisible(chromedp.CSS("details")), chromedp.Click(chromedp.CSS("summary")))
 	folderOf := s.site(t, "glasshouse-journal").Folder
-	require.NoError(t, os.WriteFile(filepath.Join(folderOf, "wp-content/themes/twentytwentythree/functions.php"), []byte("<?php\nseeds_missing();\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(folderOf, "wp-content/themes/twentytwentyfive/functions.php"), []byte("<?php\nseeds_missing();\n"), 0o644))
 	s.do(t, plan.Verify, "glasshouse-journal")
 	shoot("failing-site", chromedp.Navigate(console+"/sites/glasshouse-journal"), chromedp.WaitVisible(`[data-shown=fail]`))
 
@@ -73,7 +93,14 @@ func TestScreenshots(t *testing.T) {
 		out, errs, _ := s.cli(arguments...)
 		return "$ vessik " + strings.Join(arguments, " ") + "\n" + strings.TrimSpace(errs+out) + "\n"
 	}
-	terminal("commands", command("sites"), command("site", "fernhollow"), command("engines"))
+	terminal("commands", command("sites"), command("site", "moss-archive"), command("engines"))
+	restack := func(arguments ...string) string { // without the progress lines
+		out, _, _ := s.cli(arguments...)
+		return "$ vessik " + strings.Join(arguments, " ") + "\n" + strings.TrimSpace(out) + "\n"
+	}
+	terminal("restack", restack("restack", "seed-exchange", "-php", "8.4", "-web", "apache"), restack("restack", "seed-exchange", "-database", "11.8"), restack("settings", "orchard-days", "-history"))
+	terminal("trial-grid", restack("trial", "seed-exchange", "-php", "all", "-web", "all"))
+	terminal("survey", command("survey"))
 	terminal("verify", command("verify", "fernhollow", "glasshouse-journal"))
 	terminal("refusals", command("new", "Orchard_Days", "-port", "80", "-admin", "admin", "-admin-password", "secret"), command("new", "fernhollow"), command("stop"), command("new", "a", "b", "-title", "Both"))
 }

@@ -1,0 +1,128 @@
+package site
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+var webEngines = []EngineFact{{"nginx-1.22", "1.22.1", 1}, {"nginx-1.26", "1.26.3", 2}, {"nginx-1.18", "1.18.0", 0},
+	{"apache-2.4-bookworm", "2.4.71", 1}, {"apache-2.4-trixie", "2.4.71", 2}, {"apache-2.4-bullseye", "2.4.62", 0}}
+
+func TestEnginesAreFoundByAnyPart(t *testing.T) {
+	phps := []EngineFact{{ID: "php-8.2"}, {ID: "php-8.4"}, {ID: "php-7.4"}}
+	databases := []EngineFact{{ID: "mariadb-10.11", Version: "10.11.19"}, {ID: "mariadb-11.8"}, {ID: "mariadb-10.5", Version: "10.5.29"}}
+	for _, each := range []struct {
+		engines    []EngineFact
+		part, want string
+	}{
+		{phps, "7.4", "php-7.4"}, {phps, "8", "php-8.4"}, {phps, "php", "php-8.4"}, {phps, "php-8.2", "php-8.2"}, {phps, " PHP-8.2 ", "php-8.2"}, {phps, "9", ""}, {phps, "", ""},
+		{webEngines, "nginx", "nginx-1.26"}, {webEngines, "1.18", "nginx-1.18"}, {webEngines, "apache", "apache-2.4-trixie"}, {webEngines, "apache-2.4.62", "apache-2.4-bullseye"},
+		{webEngines, "apache-2.4.71", "apache-2.4-trixie"}, {webEngines, "bookworm", "apache-2.4-bookworm"}, {webEngines, "2.4", "apache-2.4-trixie"}, {webEngines, "moss", ""},
+		{databases, "10", "mariadb-10.11"}, {databases, "10.5", "mariadb-10.5"}, {databases, "11", "mariadb-11.8"}, {databases, "10.11.19", "mariadb-10.11"},
+	} {
+		id, ok := MatchEngine(each.engines, each.part)
+		assert.Equal(t, each.want, id, each.part)
+		assert.Equal(t, each.want != "", ok, each.part)
+	}
+}
+
+func TestListsOfEngines(t *testing.T) {
+	ids, err := MatchEngines(webEngines, "nginx, apache,1.26")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"nginx-1.26", "apache-2.4-trixie"}, ids, "each once")
+	ids, err = MatchEngines(webEngines, "all")
+	require.NoError(t, err)
+	assert.Len(t, ids, len(webEngines))
+	_, err = MatchEngines(webEngines, "nginx,moss")
+	assert.ErrorContains(t, err, `"moss"`)
+}
+
+func TestVersionsAreOrderedByTheirNumbers(t *testing.T) {
+	assert.Negative(t, CompareVersions("10.5", "10.11"))
+	assert.Positive(t, CompareVersions("1.26.3", "1.19.5"))
+	assert.Zero(t, CompareVersions("8.4", "php-8.4"))
+	assert.Negative(t, CompareVersions("8.4", "8.4.1"))
+	assert.Equal(t, "8.2", MajorMinor("php-8.2"))
+	assert.Equal(t, "2.4", MajorMinor("2.4.71"))
+	assert.Empty(t, MajorMinor("moss"))
+	rapid.Check(t, func(t *rapid.T) {
+		version := rapid.StringMatching(`\d{1,3}(\.\d{1,3}){0,3}`)
+		a, b := version.Draw(t, "a"), version.Draw(t, "b")
+		if CompareVersions(a, b) != -CompareVersions(b, a) {
+			t.Fatalf("%s and %s", a, b)
+		}
+	})
+}
+
+func TestAnExactIdIsAlwaysThatEngine(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		e := rapid.SampledFrom(webEngines).Draw(t, "engine")
+		if id, ok := MatchEngine(webEngines, e.ID); !ok || id != e.ID {
+			t.Fatalf("%s became %s", e.ID, id)
+		}
+	})
+}
+
+func TestTheCMSFollowsThePHP(t *testing.T) {
+	f := facts()
+	f.Engines["php"] = []EngineFact{{ID: "php-8.2"}, {ID: "php-8.4"}, {ID: "php-9.0"}}
+	f.Releases = map[string][]string{"wordpress": {"6.1", "6.8", "5.7"}}
+	f.Supports = func(k Kit, php string) bool { return php == "php-8.2" || php == "php-8.4" && k.Version == "6.8" }
+	assert.Equal(t, "6.1", Derive(Request{Name: "a"}, f).Kit.Version, "the usual one")
+	assert.Equal(t, "6.8", Derive(Request{Name: "a", PHP: "8.4"}, f).Kit.Version, "one that bears it")
+	assert.Equal(t, "6.1", Derive(Request{Name: "a", PHP: "9"}, f).Kit.Version, "none does: the usual one")
+	assert.Equal(t, "5.7", Derive(Request{Name: "a", PHP: "8.4", KitVersion: "5.7"}, f).Kit.Version, "as it was asked for")
+	s := Derive(Request{Name: "a", Port: 4000}, f)
+	assert.True(t, s.PortPinned)
+	f.PortRange = [2]int{31000, 31001}
+	assert.Equal(t, 31000, Derive(Request{Name: "a"}, f).Port)
+	f.PortHolder = func(int) string { return "somebody" }
+	assert.Contains(t, Check(Derive(Request{Name: "a"}, f), f).Error(), "no port from 31000 to 31001 is free")
+}
+
+func TestSettingsAreJudged(t *testing.T) {
+	known, extensions := []string{"memory_limit", "post_max_size"}, []string{"gd", "intl"}
+	check := func(s Settings) string { return CheckSettings("moss", s, known, extensions, "/srv/vessik").Error() }
+	assert.Empty(t, check(Settings{PHP: map[string]string{"memory_limit": "512M"}, Extensions: map[string]bool{"gd": false}, HostLines: map[string]string{"nginx": "x;"}, Allow: []string{"/srv/plugin", "/srv/vessik/sites/other/plugin"}, Xdebug: 9003}))
+	for _, each := range []struct {
+		s    Settings
+		want string
+	}{
+		{Settings{PHP: map[string]string{"memory_limt": "1"}}, "did you mean memory_limit?"},
+		{Settings{PHP: map[string]string{"quite.another": "1"}}, "vessik info moss"},
+		{Settings{PHP: map[string]string{"memory limit": "1"}}, "is not a directive's name"},
+		{Settings{PHP: map[string]string{"open_basedir": "/"}}, "keeps the site in its place"},
+		{Settings{PHP: map[string]string{"memory_limit": "1\nauto_prepend_file=/x"}}, "one line without quotes"},
+		{Settings{PHP: map[string]string{"memory_limit": `1"`}}, "one line without quotes"},
+		{Settings{Extensions: map[string]bool{"moss": true}}, "choose one of gd, intl"},
+		{Settings{HostLines: map[string]string{"iis": "x"}}, "is not a web server"},
+		{Settings{Allow: []string{"relative"}}, "absolute path"},
+		{Settings{Allow: []string{"/srv"}}, "overlaps with the service's home"},
+		{Settings{Allow: []string{"/srv/vessik/records"}}, "overlaps with the service's home"},
+		{Settings{Allow: []string{"/a;b"}}, "cannot be used"},
+		{Settings{Xdebug: 70000}, "is not a port"},
+	} {
+		assert.Contains(t, check(each.s), each.want)
+	}
+	both := check(Settings{PHP: map[string]string{"open_basedir": "/", "moss": "1"}, Xdebug: -1})
+	for _, part := range []string{"open_basedir", "moss", "-1"} {
+		assert.Contains(t, both, part, "all at once")
+	}
+	assert.Empty(t, CheckSettings("moss", Settings{PHP: map[string]string{"anything": "1"}}, nil, nil, "/srv/vessik"), "where the PHP is not here yet, it is asked later")
+}
+
+func TestSettingsAreToldApartInWords(t *testing.T) {
+	before := Settings{PHP: map[string]string{"memory_limit": "256M", "precision": "14"}, Debug: true}
+	after := Settings{PHP: map[string]string{"memory_limit": "512M", "post_max_size": "9M"}, Extensions: map[string]bool{"gd": false}, HostLines: map[string]string{"nginx": "a;\n  b;"}, Allow: []string{"/a", "/b"}, Xdebug: 9003, RestAfter: -1}
+	assert.Equal(t, []string{"memory_limit: 256M → 512M", "post_max_size: 9M", "precision: back to usual", "extension gd: off", "virtual host, nginx: a; b;", "further folders: /a, /b", "debugging: off", "Xdebug port: 9003", "rest after: 0s"}, before.Differences(after))
+	assert.Empty(t, after.Differences(after))
+	assert.True(t, after.Equal(after))
+	assert.False(t, after.Equal(before))
+	assert.True(t, Settings{}.Equal(Settings{PHP: map[string]string{}}), "nothing is nothing")
+	assert.Equal(t, DefaultRest, Settings{}.Rest())
+	assert.Zero(t, after.Rest())
+	assert.Equal(t, "30s", Settings{RestAfter: 30}.Rest().String())
+}
