@@ -25,7 +25,7 @@ func chromium(t testing.TB, width, height int) context.Context {
 	t.Cleanup(cancel)
 	ctx, cancel := chromedp.NewContext(allocator)
 	t.Cleanup(cancel)
-	ctx, cancel = context.WithTimeout(ctx, 60*time.Second)
+	ctx, cancel = context.WithTimeout(ctx, 240*time.Second)
 	t.Cleanup(cancel)
 	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(int64(width), int64(height))))
 	return ctx

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"vessik/client"
@@ -42,7 +43,10 @@ func TestScreenshots(t *testing.T) {
 	s.do(t, plan.Stop, "volunteer-desk")
 	ctx := page(t, s, 1280, 800)
 	shoot := func(name string, steps ...chromedp.Action[chromedp.Void]) {
-		require.NoError(t, chromedp.Do(ctx, append(steps, chromedp.Sleep(500*time.Millisecond))...))
+		within, cancel := context.WithTimeout(ctx, 20*time.Second)
+		defer cancel()
+		err := chromedp.Do(within, append(steps, chromedp.Sleep(500*time.Millisecond))...)
+		assert.NoError(t, err, name) // the picture shows where it stopped
 		picture, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name+".png"), picture, 0o644))
@@ -62,7 +66,7 @@ func TestScreenshots(t *testing.T) {
 	choose := func(kind, id string) chromedp.Action[chromedp.Void] { // as React hears it
 		return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`void (() => { const e = document.querySelector("select[name=stack-%s]"); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(e, %q); e.dispatchEvent(new Event("change", { bubbles: true })) })()`, kind, id))
 	}
-	wide("stack", "/sites/orchard-days", chromedp.WaitVisible(`[data-check=php-version]`), chromedp.Click(`[data-check=php-version]`), chromedp.WaitVisible(chromedp.CSS("select[name=stack-php]")), choose("php", "php-7.4"), chromedp.WaitVisible(`//button[text()="Switch"]`))
+	wide("stack", "/sites/orchard-days", chromedp.WaitVisible(`[data-check=php-version]`), chromedp.Click(`[data-check=php-version]`), chromedp.WaitReady(chromedp.CSS("select[name=stack-php] option[value=\"php-7.4\"]")), choose("php", "php-7.4"), chromedp.WaitVisible(`//button[text()="Switch"]`))
 	_, _, code := s.cli("settings", "orchard-days", "memory_limit=512M", "upload_max_filesize=64M")
 	require.Zero(t, code)
 	_, _, code = s.cli("settings", "orchard-days", "-extension", "soap=off", "-rest", "30m")

@@ -36,7 +36,7 @@ export function ChangeStack({ site: s, busy }: { site: Site; busy: boolean }) {
         {parts.map(([kind, label]) => (
           <label key={kind} className="contents">
             <span className="text-[13px] text-soft">{label}</span>
-            <select name={`stack-${kind}`} value={wanted[kind] ?? now[kind]} disabled={busy} onChange={(e) => setWanted({ ...wanted, [kind]: e.target.value })} className={`w-full border-b bg-transparent py-0.5 font-mono text-[13px] ${asked[kind] ? "border-accent text-accent" : "border-line-strong"}`}>
+            <select name={`stack-${kind}`} value={wanted[kind] ?? now[kind]} disabled={busy} onChange={(e) => e.target.value && setWanted({ ...wanted, [kind]: e.target.value })} className={`w-full border-b bg-transparent py-0.5 font-mono text-[13px] ${asked[kind] ? "border-accent text-accent" : "border-line-strong"}`}>
               {engines.filter((e) => e.kind === kind).map((e) => (
                 <option key={e.id} value={e.id}>{e.id}{e.version ? ` (${e.version})` : ", fetched first"}</option>
               ))}

@@ -106,7 +106,7 @@ function Grid({ id }: { id: string }) {
                 <th className="py-1 text-left font-mono text-[13px] font-normal">{web}</th>
                 {phps.map((php) => {
                   const c = trial.cells.find((each) => each.stack.php === php && each.stack.web === web && each.stack.database === database)
-                  return <td key={php} className="p-1">{c && <GridCell cell={c} doing={watched?.activity[c.copy]?.text} current={c === cell} onOpen={() => setOpen(c.copy)} />}</td>
+                  return <td key={php} className="p-1">{c && <GridCell cell={c} doing={watched?.activity?.[c.copy]?.text} current={c === cell} onOpen={() => setOpen(c.copy)} />}</td>
                 })}
               </tr>
             ))}

@@ -305,7 +305,10 @@ func (s *apacheSite) change(ctx context.Context, host VirtualHost) error {
 			return err
 		}
 		s.process, s.port, s.turn = process, port, 1-s.turn
-		s.server.ending.Go(func() { old.StopWithin(lastAnswers) })
+		s.server.ending.Go(func() {
+			time.Sleep(200 * time.Millisecond) // for connections that were on their way to it
+			old.StopWithin(lastAnswers)
+		})
 	}
 	s.host = host
 	return nil

@@ -3,6 +3,8 @@ package engine
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
@@ -60,7 +62,7 @@ func OpenPHP(supervisor *proc.Supervisor, bell *Doorbell, e *Engine, s site.Site
 	if len(place.Socket) > 107 {
 		return nil, fmt.Errorf("the socket path %s is %d bytes long, and 107 is the most: choose a shorter home folder", place.Socket, len(place.Socket))
 	}
-	for _, dir := range []string{place.Dir, place.Temp, filepath.Join(place.Temp, "opcache"), place.Logs, place.Mail, filepath.Dir(place.Socket)} {
+	for _, dir := range []string{place.Dir, place.Temp, place.Logs, place.Mail, filepath.Dir(place.Socket)} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, err
 		}
@@ -112,6 +114,9 @@ func (m *PHPMaster) configure(e *Engine, s site.Site, turn int) error {
 	place := m.place
 	configuration := render.PHP{Site: s, Dir: dir, Temp: place.Temp, Logs: place.Logs, Socket: place.Socket, ProbeFile: place.Probe,
 		Children: 12, ExtensionDir: extensionDir, Extensions: render.Extensions(extensions, s.Settings)}
+	if configuration.Cache, err = m.cache(e, configuration.Extensions); err != nil {
+		return err
+	}
 	if !m.abilities.Files {
 		configuration.OpenBasedir = strings.Join(append([]string{s.Folder, place.Temp, dir, place.Probe, place.Mail, "/usr/share"}, s.Settings.Allow...), ":")
 	}
@@ -126,6 +131,13 @@ func (m *PHPMaster) configure(e *Engine, s site.Site, turn int) error {
 		}
 	}
 	return nil
+}
+
+// cache is the folder of scripts compiled by this very PHP with these very extensions: with others, it would crash on them.
+func (m *PHPMaster) cache(e *Engine, extensions []string) (string, error) {
+	sum := sha256.Sum256([]byte(e.ID + e.Version + strings.Join(extensions, " ")))
+	dir := filepath.Join(m.place.Temp, "opcache", hex.EncodeToString(sum[:6]))
+	return dir, os.MkdirAll(dir, 0o700)
 }
 
 func (m *PHPMaster) arguments(turn int) []string {

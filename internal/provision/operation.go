@@ -63,7 +63,7 @@ func (p *Provisioner) Watch(ctx context.Context, id string) (plan.Watched, <-cha
 	p.mu.Unlock()
 	if o == nil {
 		recorded, err := p.records.Operation(ctx, id)
-		return plan.Watched{Operation: recorded}, nil, err
+		return plan.Watched{Operation: recorded, Activity: map[string]plan.Activity{}}, nil, err
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()

@@ -4,6 +4,7 @@ package ground
 
 import (
 	"context"
+	"fmt"
 	"net"
 	"os"
 	"os/exec"
@@ -33,6 +34,10 @@ var (
 
 // Main runs a package's tests; call it from TestMain.
 func Main(m *testing.M) int {
+	if len(os.Args) > 1 && os.Args[1] == proc.ConfineCommand { // the launcher is this same program
+		fmt.Fprintln(os.Stderr, proc.Confine(os.Args[2:]))
+		return 1
+	}
 	home, err := provision.DefaultHome()
 	if err != nil {
 		panic(err)

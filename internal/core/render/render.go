@@ -100,6 +100,7 @@ type PHP struct {
 	OpenBasedir  string // set where the kernel cannot confine
 	ExtensionDir string
 	Extensions   []string
+	Cache        string // folder of compiled scripts; empty for none
 }
 
 func (p PHP) Pool() string { return render("php-fpm.conf", p) }
