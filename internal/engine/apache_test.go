@@ -60,7 +60,8 @@ func TestApacheStartsWithItsFirstVisitorAndRests(t *testing.T) {
 			require.Len(t, first, 1)
 
 			require.NoError(t, syscall.Kill(first[0], syscall.SIGKILL))
-			assert.Equal(t, "fern", answer(a), "killed, and back for whoever asks next")
+			require.Eventually(t, func() bool { now := w.Processes(); return len(now) == 1 && now[0] != first[0] }, 10*time.Second, 5*time.Millisecond)
+			assert.Equal(t, "fern", answer(a), "killed, and back")
 
 			// Another configuration is taken up without a visitor being turned away.
 			http.DefaultTransport.(*http.Transport).CloseIdleConnections()
