@@ -2,9 +2,11 @@ package test
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -95,4 +97,56 @@ func TestTheConsoleAsksToSignIn(t *testing.T) {
 	s := shared(t)
 	ctx := chromium(t, 1280, 800)
 	require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(mustStatus(t, s).Console), chromedp.WaitVisible(`//h1[text()="Sign in to Vessik"]`)))
+}
+
+// What concerns a site's stack: changed, set, read, followed and tried in the console.
+func TestTheConsoleAndAStack(t *testing.T) {
+	s := shared(t)
+	requirePassed(t, s.newSites(t, "orchard-days"))
+	defer s.retire(t, "orchard-days")
+	ctx := page(t, s, 1280, 800)
+	console := strings.TrimSuffix(mustStatus(t, s).Console, "/")
+	do := func(what string, steps ...chromedp.Action[chromedp.Void]) {
+		t.Helper()
+		within, cancel := context.WithTimeout(ctx, 40*time.Second)
+		defer cancel()
+		require.NoError(t, chromedp.Do(within, steps...), what)
+	}
+	text := func(selector string) string {
+		t.Helper()
+		found, err := chromedp.Run(ctx, chromedp.Text(chromedp.CSS(selector)))
+		require.NoError(t, err)
+		return found
+	}
+	set := func(selector, kind, value string) chromedp.Action[chromedp.Void] { // as a hand would, so that React hears it
+		return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`void (() => { const e = document.querySelector(%q); Object.getOwnPropertyDescriptor(%s.prototype, "value").set.call(e, %q); e.dispatchEvent(new Event(%q, { bubbles: true })) })()`,
+			selector, kind, value, map[string]string{"HTMLSelectElement": "change", "HTMLInputElement": "input"}[kind]))
+	}
+
+	do("change the stack", chromedp.Navigate(console+"/sites/orchard-days"), chromedp.WaitVisible(chromedp.CSS(`[data-check=php-version]`)), chromedp.Click(chromedp.CSS(`[data-check=php-version]`)),
+		chromedp.WaitReady(chromedp.CSS(`select[name=stack-php] option[value="php-7.4"]`)), set("select[name=stack-php]", "HTMLSelectElement", "php-7.4"),
+		chromedp.WaitVisible(`//button[text()="Switch"]`), chromedp.Click(`//button[text()="Switch"]`), chromedp.WaitVisible(`//p[contains(., "longest time without an answer")]`))
+	assert.Equal(t, "php-7.4", s.site(t, "orchard-days").Stack.PHP.Engine)
+
+	do("a setting that there is none of", chromedp.Click(`//a[text()="Settings"]`), chromedp.WaitVisible(chromedp.CSS(`input[name=memory_limit]`)), set("input[name=memory_limit]", "HTMLInputElement", "444M"),
+		chromedp.Click(`//button[text()="Apply"]`), chromedp.WaitVisible(`//li[contains(., "memory_limit: 444M")]`))
+	do("back", chromedp.WaitVisible(`//button[text()="back to this"][not(@disabled)]`), chromedp.Click(`//li[contains(., "as the site was made")]/button`), chromedp.WaitVisible(`//li[contains(., "memory_limit: back to usual")]`))
+
+	do("information", chromedp.Navigate(console+"/sites/orchard-days/info"), chromedp.WaitVisible(chromedp.CSS(`tr[data-name=memory_limit]`)), set("select[name=compare]", "HTMLSelectElement", "fernhollow"),
+		chromedp.WaitVisible(`//p[contains(., "differences")]`), chromedp.WaitNotPresent(chromedp.CSS(`tr[data-name=memory_limit]`)), chromedp.WaitVisible(chromedp.CSS(`tr[data-name="Zend engine"]`)))
+
+	do("logs", chromedp.Navigate(console+"/sites/orchard-days/logs"), chromedp.WaitVisible(chromedp.CSS(`[role=log] > div`)))
+	get(t, s.site(t, "orchard-days").URL+"?a-visitor-now")
+	do("a new line", chromedp.WaitVisible(`//span[contains(., "a-visitor-now")]`), chromedp.Click(`//button[text()="Hold still"]`), chromedp.WaitVisible(`//button[text()="Go on"]`))
+	get(t, s.site(t, "orchard-days").URL+"?another-visitor")
+	time.Sleep(time.Second)
+	assert.NotContains(t, text(`[role=log]`), "another-visitor", "held still")
+	do("go on", chromedp.Click(`//button[text()="Go on"]`), chromedp.WaitVisible(`//span[contains(., "another-visitor")]`))
+
+	do("engines", chromedp.Navigate(console+"/engines"), chromedp.WaitVisible(chromedp.CSS(`[data-engine="php-7.4"]`)))
+	assert.Contains(t, text(`[data-engine="php-7.4"]`), "orchard-days")
+
+	do("a trial", chromedp.Navigate(console+"/sites/orchard-days/trial"), chromedp.WaitVisible(`//button[text()="Try 3 stacks"]`), chromedp.Click(`//button[text()="Try 3 stacks"]`))
+	do("its grid", chromedp.WaitVisible(`//b[text()="3 of 3 passed"]`), chromedp.Click(`//table//td[3]//button`), chromedp.WaitVisible(chromedp.CSS(`section[aria-label="Report of the cell"]`)))
+	assert.Contains(t, text(`section[aria-label="Report of the cell"]`), "deprecated", "what PHP 8.4 says of WordPress 6.1")
 }

@@ -210,7 +210,7 @@ func printPreview(out io.Writer, name string, p client.Preview) {
 	if p.Warning != "" {
 		known = p.Warning + "; " + known
 	}
-	fmt.Fprintf(table, "  CMS\t%s\n  downtime\t%s\n", known, p.Downtime)
+	fmt.Fprintf(table, "  CMS\t%s\n  visitors notice\t%s\n", known, p.Downtime)
 	table.Flush()
 }
 

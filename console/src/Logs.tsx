@@ -1,7 +1,7 @@
 // Logs: followed live, filtered, held still.
 import { useEffect, useRef, useState } from "react"
 import { useQuery } from "@tanstack/react-query"
-import { call, type Log, type LogLine } from "./api"
+import { call, stream, type Log, type LogLine } from "./api"
 import { Button, Crumbs } from "./ui"
 
 const most = 3000
@@ -18,8 +18,8 @@ export function LogsPage({ name }: { name: string }) {
   const end = useRef<HTMLDivElement>(null)
   useEffect(() => {
     setLines([])
-    const source = new EventSource(`/api/v1/sites/${name}/logs/events?last=100&follow=true`)
-    source.addEventListener("open", () => { waiting.current = []; setLines([]) })
+    const source = stream(`/sites/${name}/logs/events?last=100&follow=true`)
+    source.addEventListener("begin", () => { waiting.current = []; setLines([]) })
     source.addEventListener("line", (event) => waiting.current.push(JSON.parse(event.data)))
     const timer = setInterval(() => {
       if (still.current || waiting.current.length === 0) return

@@ -69,7 +69,7 @@ export function useOperation(id: string): Watched | undefined {
   const [watched, setWatched] = useState<Watched>()
   useEffect(() => {
     setWatched(undefined)
-    const source = new EventSource(`/api/v1/operations/${id}/events`)
+    const source = stream(`/operations/${id}/events`)
     const show = (event: MessageEvent) => setWatched(JSON.parse(event.data))
     source.addEventListener("operation", show)
     source.addEventListener("end", (event) => {
@@ -79,6 +79,22 @@ export function useOperation(id: string): Watched | undefined {
     return () => source.close()
   }, [id])
   return watched
+}
+
+// A browser allows few streams to one host, and keeps those of pages that it holds for its back button: they end with the page.
+const streams = new Set<EventSource>()
+addEventListener("pagehide", () => streams.forEach((s) => s.close()))
+addEventListener("pageshow", (event) => event.persisted && location.reload())
+
+export function stream(path: string): EventSource {
+  const source = new EventSource("/api/v1" + path)
+  streams.add(source)
+  const close = source.close.bind(source)
+  source.close = () => {
+    streams.delete(source)
+    close()
+  }
+  return source
 }
 
 // useVisible tells whether this page is looked at. A browser allows few streams to one host: a hidden page holds none.
@@ -98,7 +114,7 @@ export function useChanges(signedIn: boolean) {
   useEffect(() => {
     if (!signedIn || !visible) return
     queries.invalidateQueries()
-    const source = new EventSource("/api/v1/events")
+    const source = stream("/events")
     source.addEventListener("change", () => queries.invalidateQueries())
     source.onerror = () => queries.invalidateQueries({ queryKey: ["status"] })
     return () => source.close()
@@ -122,7 +138,7 @@ export function useLive(): Map<string, Live> {
   const [live, setLive] = useState(new Map<string, Live>())
   useEffect(() => {
     const sources = running.split(",").filter(Boolean).map((id) => {
-      const source = new EventSource(`/api/v1/operations/${id}/events`)
+      const source = stream(`/operations/${id}/events`)
       const show = (event: MessageEvent) => {
         const watched = JSON.parse(event.data) as Watched
         setLive((before) => {

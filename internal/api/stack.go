@@ -183,7 +183,7 @@ func (a *API) logs(router *echo.Echo) {
 		}
 		if follow {
 			if _, known := a.Provisioner.Site(c.Param("name")); known {
-				if err := send("open", struct{}{}); err != nil { // whoever waits for the first line knows that it is being followed
+				if err := send("begin", struct{}{}); err != nil { // whoever waits for the first line knows that it is being followed
 					return nil
 				}
 			}

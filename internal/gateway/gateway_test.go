@@ -172,3 +172,61 @@ func TestWebSocketsPass(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "echo hello\n", line)
 }
+
+// What can be asked twice is asked again while an engine comes back; what cannot is asked once.
+func TestTheGatewayIsPatientWithWhatCanBeRepeated(t *testing.T) {
+	asked := map[string]int{}
+	var mu sync.Mutex
+	server, _ := garden(t, site.Running, func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		asked[r.Method+r.URL.Path]++
+		count := asked[r.Method+r.URL.Path]
+		mu.Unlock()
+		switch r.URL.Path {
+		case "/gone": // a web server whose PHP is being started again
+			if count < 3 {
+				w.WriteHeader(http.StatusBadGateway)
+				return
+			}
+		case "/apache":
+			if count < 3 {
+				w.Header().Set("Content-Type", apacheError)
+				w.WriteHeader(http.StatusServiceUnavailable)
+				return
+			}
+		case "/cut":
+			if count < 3 {
+				panic(http.ErrAbortHandler)
+			}
+		case "/own": // the site's own words are passed on
+			w.Header().Set("X-Powered-By", "PHP/8.2.36")
+			w.WriteHeader(http.StatusBadGateway)
+		case "/maintenance":
+			w.Header().Set("Content-Type", "text/html; charset=utf-8")
+			w.WriteHeader(http.StatusServiceUnavailable)
+		}
+		io.WriteString(w, "fern")
+	})
+	for _, each := range []struct {
+		method, path  string
+		status, times int
+	}{
+		{"GET", "/gone", 200, 3}, {"HEAD", "/gone", 200, 3}, {"GET", "/apache", 200, 3}, {"GET", "/cut", 200, 3}, {"POST", "/gone", 502, 1}, {"POST", "/apache", 503, 1}, {"POST", "/cut", 502, 1},
+		{"GET", "/own", 502, 1}, {"GET", "/maintenance", 503, 1},
+	} {
+		request, err := http.NewRequest(each.method, server.URL+each.path, nil)
+		require.NoError(t, err)
+		if each.method == "POST" {
+			request, err = http.NewRequest(each.method, server.URL+each.path, strings.NewReader("seed"))
+			require.NoError(t, err)
+		}
+		request.Host = "fernhollow.localhost"
+		response, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		response.Body.Close()
+		assert.Equal(t, each.status, response.StatusCode, each.method+each.path)
+		mu.Lock()
+		assert.Equal(t, each.times, asked[each.method+each.path], each.method+each.path)
+		mu.Unlock()
+	}
+}

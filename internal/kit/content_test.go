@@ -13,6 +13,7 @@ import (
 
 	"vessik/internal/core/rewrite"
 	"vessik/internal/core/site"
+	"vessik/internal/engine"
 	"vessik/internal/kit"
 	"vessik/test/ground"
 )
@@ -123,4 +124,73 @@ func TestWhatAKilledPreparationLeftIsCleared(t *testing.T) {
 		assert.Equal(t, want, has, name)
 		require.NoError(t, d.DropDatabase(ctx, name, name))
 	}
+}
+
+// A database with everything that a plugin may have made arrives whole on an older server.
+func TestADatabaseArrivesWholeOnAnotherServer(t *testing.T) {
+	from := ground.Database(t)
+	e := ground.Engine(t, "mariadb-10.5")
+	dir := ground.Folder(t)
+	older, err := engine.StartDatabase(ctx, ground.Supervisor(), e, engine.DatabasePlace{Data: filepath.Join(dir, "data"), Run: filepath.Join(dir, "run"), Log: filepath.Join(dir, "log"),
+		Port: ground.FreePort(t), Password: "garden-gate-77", BufferMB: 32})
+	require.NoError(t, err)
+	defer older.Stop()
+	require.NoError(t, older.CreateDatabase(ctx, "moss", "moss", "garden-gate-77"))
+	require.NoError(t, from.CreateDatabase(ctx, "moss", "moss", "garden-gate-77"))
+	a, b := from.Open("moss"), older.Open("moss")
+	defer a.Close()
+	defer b.Close()
+	for _, statement := range []string{
+		"CREATE TABLE plants (id INT AUTO_INCREMENT PRIMARY KEY, name VARCHAR(80) COLLATE utf8mb4_uca1400_ai_ci COMMENT 'wet; dry', note LONGTEXT, raw BLOB, f DOUBLE, d DATETIME)",
+		"INSERT INTO plants (name, note, raw, f, d) VALUES ('Ærenpreis; x', 'line\nDELIMITER ;\n//END//', X'00FF27', 0.1, '2026-11-23 10:00:00'), ('', NULL, NULL, -1e30, NULL)",
+		"CREATE TABLE log (said TEXT)",
+		"CREATE VIEW wet AS SELECT name FROM plants WHERE note IS NOT NULL",
+		"CREATE TRIGGER told AFTER INSERT ON plants FOR EACH ROW BEGIN INSERT INTO log VALUES (CONCAT('new; ', NEW.name)); END",
+		"CREATE FUNCTION sprouts(n INT) RETURNS INT DETERMINISTIC BEGIN DECLARE x INT; SET x = n * 2; RETURN x; END",
+	} {
+		_, err := a.Exec(statement)
+		require.NoError(t, err, statement)
+	}
+	var dump bytes.Buffer
+	require.NoError(t, kit.Dump(ctx, a, &dump))
+	replaced := []string{}
+	require.NoError(t, kit.Load(ctx, b, &dump, kit.Fitting(ctx, older, func(old, fallback string) { replaced = append(replaced, old+" "+fallback) })))
+	assert.Equal(t, []string{"utf8mb4_uca1400_ai_ci utf8mb4_unicode_520_ci"}, replaced)
+	before, err := kit.Sums(ctx, a)
+	require.NoError(t, err)
+	after, err := kit.Sums(ctx, b)
+	require.NoError(t, err)
+	assert.Empty(t, kit.Compare(before, after))
+	assert.Equal(t, int64(2), after["plants"].Rows)
+	_, err = b.Exec("INSERT INTO plants (name, note) VALUES ('fern', 'x')")
+	require.NoError(t, err)
+	var said string
+	var leaves, wet int
+	require.NoError(t, b.QueryRow("SELECT said, sprouts(4), (SELECT COUNT(*) FROM wet) FROM log").Scan(&said, &leaves, &wet))
+	assert.Equal(t, "new; fern", said)
+	assert.Equal(t, [2]int{8, 2}, [2]int{leaves, wet})
+	after, err = kit.Sums(ctx, b)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"log has 1 rows of 0", "plants has 3 rows of 2"}, kit.Compare(before, after))
+	for _, d := range []*engine.DatabaseServer{older, from} {
+		require.NoError(t, d.DropDatabase(ctx, "moss", "moss"))
+	}
+}
+
+func TestScheduledTasksAreFoundInTheDatabase(t *testing.T) {
+	d := ground.Database(t)
+	require.NoError(t, d.CreateDatabase(ctx, "tasks", "tasks", "garden-gate-77"))
+	pool := d.Open("tasks")
+	defer pool.Close()
+	_, err := pool.Exec("CREATE TABLE wp_options (option_name VARCHAR(64), option_value LONGTEXT); INSERT INTO wp_options VALUES ('cron', 'a:3:{i:1795000000;a:1:{s:3:\"a_b\";a:1:{s:2:\"xx\";a:1:{s:8:\"interval\";i:1700000001;}}}i:1794000000;a:1:{s:1:\"c\";a:0:{}}s:7:\"version\";i:2;}')")
+	require.NoError(t, err)
+	next, err := kit.NextTask(ctx, pool)
+	require.NoError(t, err)
+	assert.Equal(t, int64(1794000000), next.Unix(), "the earliest, and no other number")
+	_, err = pool.Exec("UPDATE wp_options SET option_value='a:1:{s:7:\"version\";i:2;}'")
+	require.NoError(t, err)
+	next, err = kit.NextTask(ctx, pool)
+	require.NoError(t, err)
+	assert.True(t, next.IsZero())
+	require.NoError(t, d.DropDatabase(ctx, "tasks", "tasks"))
 }

@@ -72,3 +72,47 @@ func TestCopiesAreWhole(t *testing.T) {
 	cancel()
 	assert.Error(t, CopyTree(cancelled, from, to+"3"))
 }
+
+func TestEveryWordPressReadsItsPasswords(t *testing.T) {
+	for _, version := range []string{"5.7", "6.1", "6.8"} {
+		hash := passwordHash(site.Kit{Name: "wordpress", Version: version}, "ferns are the exception")
+		assert.Equal(t, version == "6.8", strings.HasPrefix(hash, "$wp$2y$10$"), hash)
+		assert.True(t, passwordMatches("ferns are the exception", hash))
+		assert.False(t, passwordMatches("ferns are no exception", hash))
+		long := strings.Repeat("moss", 40)
+		hash = passwordHash(site.Kit{Name: "wordpress", Version: version}, long)
+		assert.True(t, passwordMatches(long, hash))
+		assert.False(t, passwordMatches(long+"y", hash), "every letter counts, also beyond what bcrypt reads")
+	}
+	// Made with the lines of WordPress 6.8's wp_hash_password, by PHP 8.4.
+	assert.True(t, passwordMatches("garden-gate-77", "$wp$2y$12$3RH1DeyR5Igi4BBTQ2BFqe0NUC1cid2tGjNR9.yf.Rh6QRXHJFlVG"))
+}
+
+// A configuration is changed where it must be, and nowhere else, whatever hand has written it.
+func TestOnlyTheDatabasesConstantsAreChanged(t *testing.T) {
+	folder := t.TempDir()
+	path := filepath.Join(folder, "wp-config.php")
+	text := "<?php\n// define( 'DB_HOST' is below\ndefine('DB_NAME',\"old\");\ndefine( 'DB_USER', 'o\\'ld' );\ndefine(  \"DB_PASSWORD\" , 'x' );\ndefine('DB_HOST','localhost:3306');\ndefine('MY_OWN', 'localhost:3306');\n$table_prefix = 'moss_';\n"
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o640))
+	require.NoError(t, Repoint(folder, 22001))
+	changed, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, strings.Replace(text, "'DB_HOST','localhost:3306'", "'DB_HOST','127.0.0.1:22001'", 1), string(changed))
+	require.NoError(t, Reconfigure(folder, site.Database{Name: "n", User: "u", Password: `a'b\c$1`}, 22002))
+	changed, err = os.ReadFile(path)
+	require.NoError(t, err)
+	for _, part := range []string{"define('DB_NAME','n');", "define( 'DB_USER', 'u' );", `define(  "DB_PASSWORD" , 'a\'b\\c$1' );`, "'127.0.0.1:22002'", "define('MY_OWN', 'localhost:3306');", "$table_prefix = 'moss_';"} {
+		assert.Contains(t, string(changed), part)
+	}
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())
+	require.NoError(t, os.WriteFile(path, []byte("<?php define('DB_HOST', getenv('DB'));"), 0o640))
+	assert.ErrorContains(t, Repoint(folder, 22001), "write define( 'DB_HOST'")
+}
+
+func TestDumpsAreComparedTableByTable(t *testing.T) {
+	before := map[string]TableSum{"a": {3, 7}, "b": {1, 2}, "c": {0, 0}}
+	assert.Empty(t, Compare(before, map[string]TableSum{"a": {3, 7}, "b": {1, 2}, "c": {0, 0}}))
+	assert.Equal(t, []string{"a has 2 rows of 3", "b differs in content", "c is missing", "d is new"}, Compare(before, map[string]TableSum{"a": {2, 7}, "b": {1, 3}, "d": {0, 0}}))
+}

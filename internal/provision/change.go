@@ -93,17 +93,17 @@ func (p *Provisioner) PreviewRestack(ctx context.Context, name string, r Restack
 		preview.Steps = append(preview.Steps, step.Title())
 	}
 	preview.Supported, preview.Warning = supportWords(s.Kit, change.After.Stack.PHP)
-	preview.Downtime = "none that visitors notice: what they ask for meanwhile waits for a moment and is answered (well under a second)"
+	preview.Downtime = "nothing: what is asked for meanwhile waits for a moment and is answered, well under a second"
 	switch {
 	case s.State != site.Running:
-		preview.Downtime = "none: the site is " + string(s.State)
+		preview.Downtime = "nothing: the site is " + string(s.State)
 	case change.Before.Stack.Database != change.After.Stack.Database:
 		var bytes int64
 		if database, err := p.database(ctx, s.Stack.Database); err == nil {
 			database.Admin().QueryRowContext(ctx, "SELECT COALESCE(SUM(DATA_LENGTH), 0) FROM information_schema.TABLES WHERE TABLE_SCHEMA=?", s.Database.Name).Scan(&bytes)
 		}
 		const bytesPerSecond = 20 << 20 // dumped, loaded, and read twice to be compared
-		preview.Downtime = fmt.Sprintf("about %s: requests wait while the database (%.1f MB) is moved and compared, and are then answered",
+		preview.Downtime = fmt.Sprintf("a pause of about %s: requests wait while the database (%.1f MB) is moved and compared, and are then answered",
 			(time.Duration(float64(bytes)/bytesPerSecond*float64(time.Second)) + 500*time.Millisecond).Round(100*time.Millisecond), float64(bytes)/(1<<20))
 	}
 	return preview, nil

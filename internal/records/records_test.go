@@ -156,3 +156,59 @@ func TestOldReportsGo(t *testing.T) {
 	assert.Equal(t, "119", reports["fernhollow"].Checks[0].Observed)
 	assert.Equal(t, "kept", reports["moss-archive"].Checks[0].Observed)
 }
+
+func TestSettingsAndPlacesOverTime(t *testing.T) {
+	r := open(t)
+	s, neighbour := garden("fernhollow", 21000), garden("moss-archive", 21001)
+	_, err := begin(r, s, neighbour)
+	require.NoError(t, err)
+	for _, limit := range []string{"300M", "400M"} {
+		require.NoError(t, r.SaveSettings(ctx, plan.SettingsEntry{Site: s.Name, Who: "ines", Settings: site.Settings{PHP: map[string]string{"memory_limit": limit}}}))
+	}
+	history, err := r.SettingsHistory(ctx, s.Name)
+	require.NoError(t, err)
+	require.Len(t, history, 2)
+	assert.Equal(t, "400M", history[0].Settings.PHP["memory_limit"], "the newest first")
+	assert.Equal(t, "ines", history[1].Who)
+
+	s.Port, s.Folder, s.Stack.Database = 21007, "/elsewhere/fernhollow", "mariadb-11.8"
+	require.NoError(t, r.Relocate(ctx, s))
+	free := garden("seed-exchange", 21000)
+	free.Folder, free.Database = "/srv/fernhollow", site.Database{Name: "fernhollow", User: "fernhollow"}
+	_, err = begin(r, free)
+	require.NoError(t, err, "what it had before is free for others")
+	s.Port = neighbour.Port
+	var taken *records.ErrTaken
+	require.ErrorAs(t, r.Relocate(ctx, s), &taken)
+	assert.Equal(t, "port", taken.Kind)
+	found, err := r.Sites(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, 21007, found[0].Port, "all of it or nothing")
+	require.NoError(t, r.Forget(ctx, s.Name))
+	history, err = r.SettingsHistory(ctx, s.Name)
+	require.NoError(t, err)
+	assert.Empty(t, history)
+}
+
+func TestAChangeKeepsWhatItFound(t *testing.T) {
+	r := open(t)
+	s := garden("fernhollow", 21000)
+	_, err := begin(r, s)
+	require.NoError(t, err)
+	change := plan.Change{Site: s.Name, Before: plan.Target{Stack: s.Stack}, After: plan.Target{Stack: site.Stack{PHP: "php-8.4"}}, Who: "tobias"}
+	o, err := r.Begin(ctx, records.Operation{Kind: plan.Restack, Change: &change}, nil, []string{s.Name}, map[string][]plan.Step{s.Name: plan.ForChange(plan.Restack, change, false)})
+	require.NoError(t, err)
+	o.Change.DowntimeMilliseconds, o.Change.WentBack, o.Change.Worse = 12, true, []string{"front-page"}
+	require.NoError(t, r.SaveDetails(ctx, *o))
+	for _, stage := range []string{"before", "after", "back"} {
+		require.NoError(t, r.SaveReport(ctx, o.ID, check.SiteReport{Site: s.Name, Stage: stage}))
+	}
+	found, err := r.Operation(ctx, o.ID)
+	require.NoError(t, err)
+	assert.Equal(t, o.Change, found.Change)
+	assert.Nil(t, found.Trial)
+	assert.Equal(t, "back", found.Sites[0].Report.Stage)
+	require.Len(t, found.Sites[0].Earlier, 2)
+	assert.Equal(t, "before", found.Sites[0].Earlier[0].Stage)
+	assert.Len(t, found.Sites[0].Steps, 7)
+}
