@@ -4,7 +4,7 @@ SHELL := /bin/bash
 sudo := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 apt := $(sudo) env DEBIAN_FRONTEND=noninteractive apt-get
 
-.PHONY: demo test setup setup-test build console bench screenshots clean
+.PHONY: demo test grid setup setup-test build console bench screenshots clean
 
 demo: build
 	bin/vessik demo
@@ -37,10 +37,14 @@ test: build setup-test
 	go vet ./...
 	cd console && npm run --silent check
 	go test -count=1 -timeout 10m $$(go list ./... | grep -v /test$$)
-	go test -count=1 -timeout 15m ./test
+	go test -count=1 -timeout 20m ./test
+
+# Every PHP with every web server and every database.
+grid: build
+	VESSIK_GRID=1 go test -count=1 -timeout 30m -run TestEveryEngineServesWithEveryOther ./test
 
 bench: build
-	go test -count=1 -timeout 20m -run '^$$' -bench . -benchtime 1x ./test
+	go test -count=1 -timeout 40m -run '^$$' -bench . -benchtime 1x ./test
 
 screenshots: build setup-test
 	VESSIK_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -timeout 10m -run TestScreenshots ./test

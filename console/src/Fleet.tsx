@@ -150,7 +150,7 @@ function Row({ site: s, report, live, chosen, choose }: { site: Site; report?: S
         )}
         {s.state === "failed" && <span className="block truncate text-[13px] text-fail" title={s.reason}>{s.reason}</span>}
       </span>
-      <span role="cell" className="truncate text-[13px] text-soft" title={[s.stack.php, s.stack.web, s.stack.database].map((e) => `${e.engine} ${e.version}`).join(", ")}>{stackText(s)}</span>
+      <span role="cell" className="text-[13px] leading-snug text-soft" title={[s.stack.php, s.stack.web, s.stack.database].map((e) => `${e.engine} ${e.version}`).join(", ")}>{stackText(s)}</span>
       <Link role="cell" href={`/sites/${s.name}`} aria-label={`Report of ${s.name}: ${summary(shown)}`}>
         <Strip report={shown} growing={verifying} />
       </Link>
