@@ -595,6 +595,12 @@ func TestEnginesOfTheUsersOwnAreAdopted(t *testing.T) {
 	require.Equal(t, 0, code, errs)
 	assert.DirExists(t, source, "what it consists of stays")
 
+	out, errs, code = s.cli("engines", "fetch", "nginx-1.18", "wordpress-5")
+	assert.Equal(t, 0, code, errs)
+	_, errs, code = s.cli("engines", "fetch", "moss")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, `no engine fits "moss"`)
+
 	// Server variables: checked by the server, in effect, taken back.
 	_, errs, code = s.cli("engines", "set", "mariadb-10.11", "max_connectoins=7")
 	assert.Equal(t, 2, code)
@@ -606,6 +612,10 @@ func TestEnginesOfTheUsersOwnAreAdopted(t *testing.T) {
 	assert.Zero(t, v.failed.Load(), "%v", v.first.Load())
 	out, _, _ = s.cli("info", "fernhollow", "-search", "max_connections")
 	assert.Contains(t, out, "321")
+	_, errs, code = s.cli("engines", "set", "mariadb-10.11", "init_connect=SELEKT") // said to every site that connects
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "no longer passes", "the server starts with it, and the sites do not work")
+	assert.Contains(t, errs, "the server runs as before")
 	_, errs, code = s.cli("engines", "set", "mariadb-10.11", "max_connections=")
 	require.Equal(t, 0, code, errs)
 	requirePassed(t, s.do(t, plan.Verify, "fernhollow"))

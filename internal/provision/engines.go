@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"vessik/internal/core/check"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
@@ -225,13 +226,37 @@ func (p *Provisioner) SetVariables(ctx context.Context, part string, values map[
 		return problem("variables", err.Error(), "mend what it says; nothing was changed")
 	}
 	before := p.Variables(id)
-	if err := p.restartWith(ctx, id, next); err != nil {
+	witness, asked := p.witness(id)
+	var proven check.SiteReport
+	if asked {
+		proven = p.verify(ctx, witness, func(check.SiteReport) {})
+	}
+	err = p.restartWith(ctx, id, next)
+	if err == nil && asked {
+		now := p.verify(ctx, witness, func(check.SiteReport) {})
+		if worse := check.Worse(proven, now); len(worse) > 0 {
+			err = fmt.Errorf("with them, %s no longer passes %s: %s", witness.Name, worse[0], now.Result(worse[0]).Observed)
+		}
+	}
+	if err != nil {
 		if again := p.restartWith(context.WithoutCancel(ctx), id, before); again != nil {
-			return fmt.Errorf("%s does not start with them (%w), and going back failed: %w", id, err, again)
+			return fmt.Errorf("%s does not work with them (%w), and going back failed: %w", id, err, again)
 		}
 		return problem("variables", err.Error(), "mend what it says; the server runs as before")
 	}
 	return nil
+}
+
+// witness is a running site on a database engine, by which a change of that engine is proven.
+func (p *Provisioner) witness(database string) (site.Site, bool) {
+	sites := p.Sites()
+	i := slices.IndexFunc(sites, func(s site.Site) bool {
+		return s.Stack.Database == database && s.State == site.Running && s.TrialOf == ""
+	})
+	if i < 0 {
+		return site.Site{}, false
+	}
+	return sites[i], true
 }
 
 func variableName(name string) bool {

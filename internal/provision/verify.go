@@ -186,7 +186,7 @@ func (i *inspection) webAnswers() outcome {
 	expected := fmt.Sprintf("the site answers on 127.0.0.1:%d", i.site.Port)
 	i.probe, i.server, i.probed = i.askProbe(i.ownPort(), probeAsk{Database: i.credentials()})
 	if i.probed != nil {
-		observed := i.probed.Error()
+		observed := i.probed.Error() + lastError(filepath.Join(i.logs(), "php-error.log"))
 		if i.site.Reason != "" {
 			observed += "; " + i.site.Reason
 		}
