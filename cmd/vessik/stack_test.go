@@ -1,0 +1,77 @@
+package main
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vessik/client"
+	"vessik/internal/core/check"
+	"vessik/internal/core/plan"
+	"vessik/internal/core/site"
+)
+
+func TestSettingsAreReadFromTheCommandLine(t *testing.T) {
+	page := client.SettingsPage{Settings: client.Settings{PHP: map[string]string{"memory_limit": "256M", "precision": "14"}, Extensions: map[string]bool{"gd": false}, Allow: []string{"/a"}, Xdebug: 9003}}
+	next, err := changed(page, []string{"memory_limit=512M", "precision="}, list{"gd=", "intl=off"}, list{"/b", "/a"}, nil, "on", "off", "30m")
+	require.NoError(t, err)
+	assert.Equal(t, client.Settings{PHP: map[string]string{"memory_limit": "512M"}, Extensions: map[string]bool{"intl": false}, HostLines: map[string]string{}, Allow: []string{"/a", "/b"}, Debug: true, RestAfter: 1800}, next)
+	assert.Equal(t, "256M", page.Settings.PHP["memory_limit"], "what is there stays until the service has changed it")
+	next, err = changed(page, nil, nil, nil, list{"/a"}, "", "9100", "never")
+	require.NoError(t, err)
+	assert.Empty(t, next.Allow)
+	assert.Equal(t, [2]int{9100, -1}, [2]int{next.Xdebug, next.RestAfter})
+	for _, bad := range [][6]string{{"memory_limit"}, {"", "gd=maybe"}, {"", "", "/c"}, {"", "", "", "perhaps"}, {"", "", "", "", "port"}, {"", "", "", "", "", "10ms"}} {
+		words := strings.Fields(bad[0])
+		extensions, disallow := strings.Fields(bad[1]), strings.Fields(bad[2])
+		_, err := changed(page, words, extensions, nil, disallow, bad[3], bad[4], bad[5])
+		assert.ErrorAs(t, err, &usageError{}, "%q", bad)
+	}
+	page.History = []plan.SettingsEntry{{ID: 7, Settings: client.Settings{Debug: true}}}
+	entry, err := entryOf(page, 7)
+	require.NoError(t, err)
+	assert.True(t, entry.Debug)
+	entry, err = entryOf(page, -1)
+	require.NoError(t, err)
+	assert.Equal(t, client.Settings{}, entry, "as the site was made")
+	_, err = entryOf(page, 8)
+	assert.ErrorContains(t, err, "no entry 8")
+}
+
+func TestOnlyWhatDiffersIsCompared(t *testing.T) {
+	info := func(entries ...[3]string) (i client.Info) {
+		for _, e := range entries {
+			i.Entries = append(i.Entries, struct {
+				Section string `json:"section"`
+				Name    string `json:"name"`
+				Value   string `json:"value"`
+			}{e[0], e[1], e[2]})
+		}
+		return i
+	}
+	a := info([3]string{"PHP", "version", "8.2"}, [3]string{"php.ini", "same", "1"}, [3]string{"extensions", "gd", "8.2"}, [3]string{"virtual host", "line 001", "server {"})
+	b := info([3]string{"PHP", "version", "8.4"}, [3]string{"php.ini", "same", "1"}, [3]string{"extensions", "intl", "8.4"}, [3]string{"virtual host", "line 001", "ServerName"})
+	assert.Equal(t, [][]string{{"PHP", "version", "8.2", "8.4"}, {"extensions", "gd", "8.2", ""}, {"extensions", "intl", "", "8.4"}}, differences(a, b))
+}
+
+func TestATrialBecomesSuites(t *testing.T) {
+	stack := site.Stack{PHP: "php-8.4", Web: "nginx-1.26", Database: "mariadb-11.8"}
+	passed := check.Of("copy", []check.Result{{ID: check.FrontPage, Verdict: check.Pass}})
+	report := trialReport(plan.Trial{Site: "moss", Cells: []plan.Cell{{Stack: stack, Verdict: check.Pass, Report: &passed}, {Stack: stack, Verdict: check.Fail, Summary: "no disk left"}}})
+	assert.Equal(t, "moss on php-8.4, nginx-1.26, mariadb-11.8", report.Sites[0].Site)
+	assert.Equal(t, "no disk left", report.Sites[1].Checks[0].Observed, "a copy that could not be made fails its suite")
+	var out strings.Builder
+	require.NoError(t, check.WriteJUnit(&out, report))
+	assert.Contains(t, out.String(), `failures="1"`)
+}
+
+func TestWhatFollowsTwoDashesIsTheCommandsOwn(t *testing.T) {
+	values, err := pairs([]string{"a=1", "b=", "c=x=y"})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"a": "1", "b": "", "c": "x=y"}, values)
+	_, err = pairs([]string{"=1"})
+	assert.ErrorAs(t, err, &usageError{})
+	assert.Equal(t, exitCode(exitCheckFailed), outcome(client.Watched{Operation: client.Operation{Change: &plan.Change{WentBack: true, Worse: []string{"front-page"}}, Sites: []plan.OperationSite{{State: plan.OperationFailed}}}}))
+}
