@@ -98,10 +98,11 @@ func (p patient) RoundTrip(r *http.Request) (*http.Response, error) {
 	if !twice {
 		return p.once.RoundTrip(r)
 	}
-	for end := time.Now().Add(patience); ; {
+	for end, times := time.Now().Add(patience), 1; ; times++ {
 		response, err := p.repeatable.RoundTrip(r)
 		gone := err != nil || response.StatusCode == http.StatusBadGateway && response.Header.Get("X-Powered-By") == "" ||
-			response.StatusCode == http.StatusServiceUnavailable && response.Header.Get("Content-Type") == apacheError
+			response.StatusCode == http.StatusServiceUnavailable && response.Header.Get("Content-Type") == apacheError ||
+			response.StatusCode == http.StatusInternalServerError && response.Header.Get("Content-Type") == apacheError && times < 3 // PHP ended in the middle, or a fault in .htaccess, which stays
 		if !gone || time.Now().After(end) || r.Context().Err() != nil {
 			return response, err
 		}

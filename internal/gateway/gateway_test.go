@@ -194,6 +194,15 @@ func TestTheGatewayIsPatientWithWhatCanBeRepeated(t *testing.T) {
 				w.WriteHeader(http.StatusServiceUnavailable)
 				return
 			}
+		case "/middle":
+			w.Header().Set("Content-Type", apacheError)
+			if count < 3 {
+				w.WriteHeader(http.StatusInternalServerError)
+				return
+			}
+		case "/htaccess":
+			w.Header().Set("Content-Type", apacheError)
+			w.WriteHeader(http.StatusInternalServerError)
 		case "/cut":
 			if count < 3 {
 				panic(http.ErrAbortHandler)
@@ -211,7 +220,7 @@ func TestTheGatewayIsPatientWithWhatCanBeRepeated(t *testing.T) {
 		method, path  string
 		status, times int
 	}{
-		{"GET", "/gone", 200, 3}, {"HEAD", "/gone", 200, 3}, {"GET", "/apache", 200, 3}, {"GET", "/cut", 200, 3}, {"POST", "/gone", 502, 1}, {"POST", "/apache", 503, 1}, {"POST", "/cut", 502, 1},
+		{"GET", "/gone", 200, 3}, {"HEAD", "/gone", 200, 3}, {"GET", "/apache", 200, 3}, {"GET", "/cut", 200, 3}, {"GET", "/middle", 200, 3}, {"GET", "/htaccess", 500, 3}, {"POST", "/middle", 500, 1}, {"POST", "/gone", 502, 1}, {"POST", "/apache", 503, 1}, {"POST", "/cut", 502, 1},
 		{"GET", "/own", 502, 1}, {"GET", "/maintenance", 503, 1},
 	} {
 		request, err := http.NewRequest(each.method, server.URL+each.path, nil)
