@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 )
@@ -30,14 +31,17 @@ func Memory(pid int) int64 {
 }
 
 func descendants(pid int) []int {
-	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", pid, pid))
-	if err != nil {
-		return nil
-	}
 	found := []int{}
-	for word := range strings.FieldsSeq(string(text)) {
-		if child, err := strconv.Atoi(word); err == nil {
-			found = append(append(found, child), descendants(child)...)
+	lists, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", pid)) // of each thread
+	for _, list := range lists {
+		text, err := os.ReadFile(list)
+		if err != nil {
+			continue
+		}
+		for word := range strings.FieldsSeq(string(text)) {
+			if child, err := strconv.Atoi(word); err == nil {
+				found = append(append(found, child), descendants(child)...)
+			}
 		}
 	}
 	return found
