@@ -149,15 +149,7 @@ func runOn(kind plan.Kind) func(context.Context, *call) error {
 var verifyCommand = command{name: "verify", names: "[NAME…]", about: "prove that sites answer", synopsis: "Asks sites everything, from outside: all of them, or those that are named. Exits with 3 when a check fails.",
 	example: "vessik verify\nvessik verify orchard-days -format junit > report.xml", run: func(ctx context.Context, c *call) error {
 		format := c.flags.String("format", "table", "table, json or junit")
-		service, err := c.connect(func() error {
-			if *c.json {
-				*format = "json"
-			}
-			if *format != "table" && *format != "json" && *format != "junit" {
-				return usageError{fmt.Sprintf("there is no format %q; choose table, json or junit", *format)}
-			}
-			return nil
-		})
+		service, err := c.connect(c.oneOf(format, "table", "json", "junit"))
 		if err != nil {
 			return err
 		}

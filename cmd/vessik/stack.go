@@ -250,6 +250,19 @@ func (c *call) printChange(watched client.Watched) {
 	}
 }
 
+// oneOf judges -format, which -json stands in for.
+func (c *call) oneOf(format *string, first, second, third string) func() error {
+	return func() error {
+		if *c.json {
+			*format = "json"
+		}
+		if *format != first && *format != second && *format != third {
+			return usageError{fmt.Sprintf("there is no format %q; choose %s, %s or %s", *format, first, second, third)}
+		}
+		return nil
+	}
+}
+
 // list is a flag that may be given more than once.
 type list []string
 
@@ -461,15 +474,7 @@ func runInfo(ctx context.Context, c *call) error {
 	search := c.flags.String("search", "", "only what contains this text")
 	other := c.flags.String("compare", "", "only what differs from another site")
 	format := c.flags.String("format", "table", "table, json or csv")
-	service, err := c.connect(func() error {
-		if *c.json {
-			*format = "json"
-		}
-		if !slices.Contains([]string{"table", "json", "csv"}, *format) {
-			return usageError{fmt.Sprintf("there is no format %q; choose table, json or csv", *format)}
-		}
-		return nil
-	})
+	service, err := c.connect(c.oneOf(format, "table", "json", "csv"))
 	if err != nil {
 		return err
 	}
@@ -685,15 +690,7 @@ func runTrial(ctx context.Context, c *call) error {
 	c.flags.BoolVar(&t.Keep, "keep", false, "keep the copies as sites")
 	c.flags.BoolVar(&t.NoPicture, "no-picture", false, "take no pictures")
 	format := c.flags.String("format", "table", "table, json or junit")
-	service, err := c.connect(func() error {
-		if *c.json {
-			*format = "json"
-		}
-		if !slices.Contains([]string{"table", "json", "junit"}, *format) {
-			return usageError{fmt.Sprintf("there is no format %q; choose table, json or junit", *format)}
-		}
-		return nil
-	})
+	service, err := c.connect(c.oneOf(format, "table", "json", "junit"))
 	if err != nil {
 		return err
 	}

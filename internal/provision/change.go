@@ -202,7 +202,7 @@ func (p *Provisioner) doChange(o *operation, s site.Site, step plan.Step, note f
 		_, err := p.Store.Ensure(ctx, change.After.Stack.IDs(), func(text string, fraction float64) { o.progress(s.Name, text, fraction) })
 		return err
 	case plan.Baseline:
-		return p.proveStage(ctx, o, s, "before")
+		return p.prove(ctx, o, s, "before")
 	case plan.CheckChange:
 		return p.checkChange(ctx, s, change.After)
 	case plan.RestorePoint:
@@ -212,15 +212,11 @@ func (p *Provisioner) doChange(o *operation, s site.Site, step plan.Step, note f
 	case plan.Switch:
 		return p.measured(o, s, func() error { return p.switchTo(ctx, s, change.After) })
 	case plan.Prove:
-		return p.proveStage(ctx, o, s, "after")
+		return p.prove(ctx, o, s, "after")
 	case plan.Settle:
 		return p.settle(o, s, change)
 	}
 	return fmt.Errorf("no step %q", step)
-}
-
-func (p *Provisioner) proveStage(ctx context.Context, o *operation, s site.Site, stage string) error {
-	return p.prove(ctx, o, s, stage)
 }
 
 // checkChange has the engines themselves read the configuration that a target leads to. Nothing is changed.
@@ -490,7 +486,7 @@ func (p *Provisioner) settle(o *operation, s site.Site, change *plan.Change) err
 			return err
 		}
 		s, _ = p.Site(s.Name)
-		if err := p.proveStage(ctx, o, s, "back"); err != nil {
+		if err := p.prove(ctx, o, s, "back"); err != nil {
 			return err
 		}
 		words := "the site went back to what it was"
