@@ -40,6 +40,7 @@ type (
 	Engines        = wire.Engines
 	Settings       = site.Settings
 	SettingsPage   = wire.SettingsPage
+	VariablesPage  = wire.VariablesPage
 	Info           = wire.Info
 	Environment    = wire.Environment
 	LogLine        = wire.LogLine
@@ -213,11 +214,14 @@ func (c *Client) AdoptEngine(ctx context.Context, id, path string) (e Engine, er
 	return e, err
 }
 
-// SetVariables sets server variables of a database engine, and returns all that are set.
-func (c *Client) SetVariables(ctx context.Context, id string, variables map[string]string) (map[string]string, error) {
-	var set wire.Variables
-	err := c.call(ctx, "PUT", "/engines/"+url.PathEscape(id)+"/variables", wire.Variables{Variables: variables}, &set)
-	return set.Variables, err
+// Variables returns what a database engine's server variables are set to, and their history.
+func (c *Client) Variables(ctx context.Context, id string) (page VariablesPage, err error) {
+	return page, c.call(ctx, "GET", "/engines/"+url.PathEscape(id)+"/variables", nil, &page)
+}
+
+// SetVariables sets server variables of a database engine; an empty value takes one back.
+func (c *Client) SetVariables(ctx context.Context, id string, variables map[string]string) (page VariablesPage, err error) {
+	return page, c.call(ctx, "PUT", "/engines/"+url.PathEscape(id)+"/variables", wire.Variables{Variables: variables}, &page)
 }
 
 func sitePath(name, rest string) string { return "/sites/" + url.PathEscape(name) + rest }

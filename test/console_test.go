@@ -145,8 +145,20 @@ func TestTheConsoleAndAStack(t *testing.T) {
 
 	do("engines", chromedp.Navigate(console+"/engines"), chromedp.WaitVisible(chromedp.CSS(`[data-engine="php-7.4"]`)))
 	assert.Contains(t, text(`[data-engine="php-7.4"]`), "orchard-days")
+	do("a server variable", chromedp.Click(`//div[@data-engine="mariadb-10.11"]//button[text()="variables"]`), chromedp.WaitVisible(chromedp.CSS(`input[name=variable]`)),
+		set("input[name=variable]", "HTMLInputElement", "max_connections"), set("input[name=value]", "HTMLInputElement", "277"), chromedp.WaitVisible(`//button[text()="Set"][not(@disabled)]`), chromedp.Click(`//button[text()="Set"]`),
+		chromedp.WaitVisible(`//li[contains(., "by console") and contains(., "max_connections = 277")]`))
+	do("taken back", chromedp.WaitVisible(`//button[text()="take back"][not(@disabled)]`), chromedp.Click(`//button[text()="take back"]`), chromedp.WaitVisible(`//p[text()="All as the server has them."]`))
+
+	do("the machine", chromedp.Click(`//a[text()="Machine"]`), chromedp.WaitVisible(chromedp.CSS(`[data-verdict=good]`)))
+	assert.Contains(t, text("main"), "the PHP of a site is held to the site")
 
 	do("a trial", chromedp.Navigate(console+"/sites/orchard-days/trial"), chromedp.WaitVisible(`//button[normalize-space(.)="Try 3 stacks"]`), chromedp.Click(`//button[normalize-space(.)="Try 3 stacks"]`))
 	do("its grid", chromedp.WaitVisible(`//b[normalize-space(.)="3 of 3 passed"]`), chromedp.Click(`//table//td[3]//button`), chromedp.WaitVisible(chromedp.CSS(`section[aria-label="Report of the cell"]`)))
 	assert.Contains(t, text(`section[aria-label="Report of the cell"]`), "deprecated", "what PHP 8.4 says of WordPress 6.1")
+	do("its pictures", chromedp.WaitVisible(chromedp.CSS(`figure img`)))
+	assert.Eventually(t, func() bool {
+		widths, err := chromedp.Run(ctx, chromedp.Evaluate[string](`[...document.querySelectorAll("figure img")].map(i => i.naturalWidth).join()`))
+		return err == nil && widths == "1280,1280"
+	}, 10*time.Second, 50*time.Millisecond, "the site's own and the copy's")
 }

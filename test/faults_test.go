@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -21,6 +22,7 @@ import (
 
 	"vessik/client"
 	"vessik/internal/core/plan"
+	"vessik/internal/engine"
 )
 
 func TestEnginesThatAreKilledComeBack(t *testing.T) {
@@ -317,4 +319,76 @@ func TestAnInterruptedCommandTakesItsSiteBack(t *testing.T) {
 	_, err := s.Site(context.Background(), "orchard-days", false)
 	assert.Error(t, err)
 	assert.NoDirExists(t, filepath.Join(s.home, "sites/orchard-days"))
+}
+
+// A disk that is full refuses a site, a change, a trial and an engine in words, and everything stays as it was; what fills up in the
+// middle is taken back.
+func TestAFullDisk(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("a small file system is mounted for it, which only root may do")
+	}
+	disk := filepath.Dir(newHome(t))
+	require.NoError(t, syscall.Mount("tmpfs", disk, "tmpfs", 0, "size=1200m,mode=0711"))
+	t.Cleanup(func() { syscall.Unmount(disk, syscall.MNT_DETACH) })
+	home := filepath.Join(disk, "home")
+	s := start(t, home)
+	requirePassed(t, s.made(t, client.Request{Name: "fernhollow"}))
+	defer s.retire(t, "fernhollow")
+	site := s.site(t, "fernhollow")
+	before := content(t, site)
+	ballast := filepath.Join(disk, "ballast")
+	fill := func(path string, leave uint64) {
+		free, _ := engine.FreeBytes(disk)
+		if file, err := os.Create(path); err == nil {
+			syscall.Fallocate(int(file.Fd()), 0, 0, int64(free-leave)&^4095)
+			file.Close()
+		}
+	}
+	unchanged := func(what string) {
+		t.Helper()
+		require.NoError(t, os.RemoveAll(ballast))
+		assert.Equal(t, before, content(t, site), what)
+		left, err := filepath.Glob(filepath.Join(home, "restore", "*", "*"))
+		require.NoError(t, err)
+		assert.Empty(t, left, what)
+		sites, err := s.Sites(context.Background(), false)
+		require.NoError(t, err)
+		assert.Len(t, sites, 1, what)
+		consistent(t, s)
+		requirePassed(t, s.do(t, plan.Verify, "fernhollow"))
+	}
+	for _, arguments := range [][]string{{"new", "moss-archive"}, {"restack", "fernhollow", "-php", "8.4"}, {"trial", "fernhollow", "-php", "8.4"}} {
+		fill(ballast, 150<<20)
+		out, errs, code := s.cli(arguments...)
+		assert.NotZero(t, code, "%s", arguments)
+		assert.Contains(t, out+errs, "make room on it, then try again", "%s", arguments)
+		unchanged(strings.Join(arguments, " "))
+	}
+	// The room is there when it is looked for, and gone in the middle of the copying.
+	for pattern, arguments := range map[string][]string{"sites/.moss-archive.vessik-*": {"new", "moss-archive"}, "restore/fernhollow/*/files": {"restack", "fernhollow", "-database", "11.8"}} {
+		fill(ballast, 420<<20)
+		var filler sync.WaitGroup
+		end := make(chan struct{})
+		filler.Go(func() {
+			for {
+				if found, _ := filepath.Glob(filepath.Join(home, pattern)); len(found) > 0 {
+					fill(ballast+"-2", 0)
+					<-end
+					os.Remove(ballast + "-2")
+					return
+				}
+				select {
+				case <-end:
+					return
+				case <-time.After(time.Millisecond):
+				}
+			}
+		})
+		out, errs, code := s.cli(arguments...)
+		close(end)
+		filler.Wait()
+		assert.NotZero(t, code, "%s", arguments)
+		assert.Contains(t, out+errs, "no space left on device", "%s", arguments)
+		unchanged(strings.Join(arguments, " "))
+	}
 }

@@ -76,6 +76,7 @@ func TestScreenshots(t *testing.T) {
 		chromedp.Evaluate[chromedp.Void](`void (() => { const e = document.querySelector("select[name=compare]"); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(e, "moss-archive"); e.dispatchEvent(new Event("change", { bubbles: true })) })()`), chromedp.Sleep(time.Second))
 	wide("logs", "/sites/orchard-days/logs", chromedp.WaitVisible(chromedp.CSS("[role=log] > div")))
 	wide("engines", "/engines", chromedp.WaitVisible(chromedp.CSS("[data-engine]")))
+	wide("machine", "/machine", chromedp.WaitVisible(chromedp.CSS("[data-verdict]")))
 	trial, err := s.Try(context.Background(), "fernhollow", client.Trial{PHP: "all", Web: "nginx,apache", Visit: []string{"/winter-hours/"}})
 	require.NoError(t, err)
 	s.watch(t, trial)
@@ -104,7 +105,6 @@ func TestScreenshots(t *testing.T) {
 	}
 	terminal("restack", restack("restack", "seed-exchange", "-php", "8.4", "-web", "apache"), restack("restack", "seed-exchange", "-database", "11.8"), restack("settings", "orchard-days", "-history"))
 	terminal("trial-grid", restack("trial", "seed-exchange", "-php", "all", "-web", "all"))
-	terminal("survey", command("survey"))
 	terminal("verify", command("verify", "fernhollow", "glasshouse-journal"))
 	terminal("refusals", command("new", "Orchard_Days", "-port", "80", "-admin", "admin", "-admin-password", "secret"), command("new", "fernhollow"), command("stop"), command("new", "a", "b", "-title", "Both"))
 }

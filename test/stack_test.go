@@ -505,14 +505,27 @@ func TestSitesGoToRestAndWakeWithoutLosingAPage(t *testing.T) {
 			time.Sleep(time.Duration(visits*53%400) * time.Millisecond)
 		}
 		assert.GreaterOrEqual(t, rested, 3, name)
-		require.Eventually(t, func() bool { return s.site(t, name).Resting }, 20*time.Second, 50*time.Millisecond)
-		assert.Empty(t, processesOf(filepath.Join(s.home, "run/php", name)), "nothing of its PHP is loaded")
+		require.Eventually(t, func() bool { return s.site(t, name).Resting && len(processesOf(filepath.Join(s.home, "run/php", name))) == 0 }, 30*time.Second, 20*time.Millisecond, "nothing of its PHP is loaded")
 	}
 	assert.Eventually(t, func() bool { return len(processesOf(filepath.Join(s.home, "run/apache-2.4-trixie"))) == 0 }, 30*time.Second, 100*time.Millisecond, "nor of its Apache")
 	requirePassed(t, s.do(t, plan.Verify, "fernhollow", "moss-archive"))
 	s.do(t, plan.Stop, "moss-archive")
 	require.Eventually(t, func() bool { return len(processesOf(filepath.Join(s.home, "run/mariadb-10.5"))) == 0 }, 20*time.Second, 50*time.Millisecond, "an engine that no running site uses stops")
 	requirePassed(t, s.do(t, plan.Start, "moss-archive"))
+
+	// A scheduled task of a site at rest runs when it is due, without a visitor.
+	folder := s.site(t, "fernhollow").Folder
+	plugins := filepath.Join(folder, "wp-content/mu-plugins")
+	require.NoError(t, os.MkdirAll(plugins, 0o777))
+	require.NoError(t, os.Chmod(plugins, 0o777))
+	require.NoError(t, os.WriteFile(filepath.Join(plugins, "watering.php"), []byte(`<?php
+add_action('water', function () { file_put_contents(__DIR__ . '/watered', $_SERVER['REQUEST_URI']); });
+if (isset($_GET['plan'])) wp_schedule_single_event(time() + 6, 'water');`), 0o644))
+	get(t, s.site(t, "fernhollow").URL+"?plan=1")
+	require.Eventually(t, func() bool { return s.site(t, "fernhollow").Resting }, 20*time.Second, 20*time.Millisecond)
+	assert.NoFileExists(t, filepath.Join(plugins, "watered"))
+	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(plugins, "watered")); return err == nil }, 30*time.Second, 50*time.Millisecond)
+	require.NoError(t, os.RemoveAll(plugins))
 
 	// The home is moved, and starts as it is.
 	s.stop()
@@ -549,7 +562,7 @@ func TestTheSurveySaysWhoHoldsWhat(t *testing.T) {
 	s := shared(t)
 	out, errs, code := s.cli("survey", "-json")
 	require.Contains(t, []int{0, 3}, code, errs)
-	var result survey.Result
+	var result survey.Survey
 	require.NoError(t, json.Unmarshal([]byte(out), &result))
 	areas := map[string]int{}
 	for _, f := range result.Findings {
@@ -616,7 +629,20 @@ func TestEnginesOfTheUsersOwnAreAdopted(t *testing.T) {
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "no longer passes", "the server starts with it, and the sites do not work")
 	assert.Contains(t, errs, "the server runs as before")
-	_, errs, code = s.cli("engines", "set", "mariadb-10.11", "max_connections=")
+	_, errs, code = s.cli("engines", "set", "mariadb-10.11", "max_connections=654", "wait_timeout=7000")
+	require.Equal(t, 0, code, errs)
+	out, _, _ = s.cli("engines", "set", "mariadb-10.11")
+	assert.Contains(t, out, "max_connections = 654, wait_timeout = 7000")
+	assert.NotContains(t, out, "SELEKT", "what was taken back is not of the history")
+	page, err := s.Variables(context.Background(), "10.11")
+	require.NoError(t, err)
+	require.GreaterOrEqual(t, len(page.History), 2)
+	_, errs, code = s.cli("engines", "set", "mariadb-10.11", "-back", fmt.Sprint(page.History[1].ID))
+	require.Equal(t, 0, code, errs)
+	page, err = s.Variables(context.Background(), "10.11")
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"max_connections": "321"}, page.Variables)
+	_, errs, code = s.cli("engines", "set", "mariadb-10.11", "-back", "-1")
 	require.Equal(t, 0, code, errs)
 	requirePassed(t, s.do(t, plan.Verify, "fernhollow"))
 }

@@ -26,11 +26,12 @@ import (
 )
 
 var enginesCommand = command{name: "engines", names: "[fetch|drop|adopt|set …]", about: "list, fetch, drop and adopt engines",
-	synopsis: "Lists the engines that are there, and those that could be. fetch ID… brings some in, drop ID… removes some that no site uses, adopt ID -path FOLDER takes\none from a folder of yours, set ID NAME=VALUE… sets server variables of a database engine (NAME= takes one back). Any part of an id will do.",
+	synopsis: "Lists the engines that are there, and those that could be. fetch ID… brings some in, drop ID… removes some that no site uses, adopt ID -path FOLDER takes\none from a folder of yours, set ID NAME=VALUE… sets server variables of a database engine (NAME= takes one back)\nand shows their history. Any part of an id will do.",
 	example:  "vessik engines\nvessik engines fetch php-8.4 nginx-1.26\nvessik engines adopt php-8.3 -path /opt/php-8.3\nvessik engines set mariadb-10.11 max_connections=600", run: runEngines}
 
 func runEngines(ctx context.Context, c *call) error {
 	path := c.flags.String("path", "", "folder of the engine to adopt, which holds its bin or sbin")
+	back := c.flags.Int64("back", 0, "with set: go back to the variables of an entry of the history; -1 for none")
 	service, err := c.connect()
 	if err != nil {
 		return err
@@ -76,24 +77,61 @@ func runEngines(ctx context.Context, c *call) error {
 		}
 		fmt.Fprintf(c.out, "%s %s was started and adopted from %s\n", adopted.ID, adopted.Version, adopted.From)
 	case "set":
-		values, err := pairs(ids[1:])
-		if err != nil {
-			return err
-		}
-		set, err := service.SetVariables(ctx, ids[0], values)
-		if err != nil {
-			return err
-		}
-		if *c.json {
-			return c.printJSON(set)
-		}
-		for _, name := range slices.Sorted(maps.Keys(set)) {
-			fmt.Fprintf(c.out, "%s = %s\n", name, set[name])
-		}
+		return c.setVariables(ctx, service, ids[0], ids[1:], *back)
 	default:
 		return usageError{fmt.Sprintf("there is no engines %s; it is fetch, drop, adopt or set", verb)}
 	}
 	return nil
+}
+
+// setVariables changes server variables of a database engine, and shows what they are and were.
+func (c *call) setVariables(ctx context.Context, service *client.Client, id string, words []string, back int64) error {
+	values, err := pairs(words)
+	if err != nil {
+		return err
+	}
+	page, err := service.Variables(ctx, id)
+	if err != nil {
+		return err
+	}
+	if back != 0 {
+		i := slices.IndexFunc(page.History, func(e plan.VariablesEntry) bool { return e.ID == back })
+		if i < 0 && back != -1 {
+			return usageError{fmt.Sprintf("the history has no entry %d; see it with: vessik engines set %s", back, page.Engine)}
+		}
+		for name := range page.Variables { // taken back, unless the entry has them
+			values[name] = ""
+		}
+		if i >= 0 {
+			maps.Copy(values, page.History[i].Variables)
+		}
+	}
+	if len(values) > 0 {
+		if page, err = service.SetVariables(ctx, id, values); err != nil {
+			return err
+		}
+	}
+	if *c.json {
+		return c.printJSON(page)
+	}
+	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
+	fmt.Fprintf(table, "%s\t%s\n\nENTRY\tWHEN\tWHO\tVARIABLES\n", page.Engine, variablesLine(page.Variables))
+	for _, e := range page.History {
+		fmt.Fprintf(table, "%d\t%s\t%s\t%s\n", e.ID, e.At.Local().Format("2006-01-02 15:04:05"), e.Who, variablesLine(e.Variables))
+	}
+	fmt.Fprintln(table, "-1\t\t\tas the server has them")
+	return table.Flush()
+}
+
+func variablesLine(variables map[string]string) string {
+	words := []string{}
+	for _, name := range slices.Sorted(maps.Keys(variables)) {
+		words = append(words, name+" = "+variables[name])
+	}
+	if len(words) == 0 {
+		return "as the server has them"
+	}
+	return strings.Join(words, ", ")
 }
 
 func pairs(words []string) (map[string]string, error) {

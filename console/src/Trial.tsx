@@ -114,7 +114,7 @@ function Grid({ id }: { id: string }) {
         </table>
       ))}
       {trial.cells.some((c) => c.supported) && <p className="mt-2 text-[13px] text-soft">* not among what is known: {trial.cells.find((c) => c.supported)?.supported}</p>}
-      {cell && <CellReport cell={cell} />}
+      {cell && <CellReport cell={cell} operation={id} site={trial.site} pictures={trial.picture} />}
       {trial.keep && watched?.state !== "running" && <p className="mt-4"><Word onClick={() => go("/")}>The copies were kept as sites</Word></p>}
     </>
   )
@@ -138,7 +138,7 @@ function GridCell({ cell: c, doing, current, onOpen }: { cell: Cell; doing?: str
   )
 }
 
-function CellReport({ cell: c }: { cell: Cell }) {
+function CellReport({ cell: c, operation, site, pictures }: { cell: Cell; operation: string; site: string; pictures: boolean }) {
   return (
     <section aria-label="Report of the cell" className="mt-6 grid grid-cols-[minmax(0,1fr)_minmax(0,1.2fr)] border border-line-strong bg-sheet">
       <div className="border-r border-line p-5">
@@ -168,6 +168,23 @@ function CellReport({ cell: c }: { cell: Cell }) {
           ))}
         </ul>
       </div>
+      {pictures && c.different !== null && (
+        <div className="col-span-2 grid grid-cols-2 gap-5 border-t border-line p-5">
+          <Picture operation={operation} name={site} words="The site as it is" />
+          <Picture operation={operation} name={c.copy} words={c.different < 0.0005 ? "On this stack: the same" : `On this stack: ${(c.different * 100).toFixed(1)}% of the picture differs`} />
+        </div>
+      )}
     </section>
+  )
+}
+
+function Picture({ operation, name, words }: { operation: string; name: string; words: string }) {
+  const address = `/api/v1/operations/${operation}/pictures/${name}`
+  const [gone, setGone] = useState(false)
+  return (
+    <figure>
+      <figcaption className="mb-1 text-[13px] text-soft">{words}</figcaption>
+      {gone ? <p className="text-[13px] text-soft">The picture is no longer kept.</p> : <a href={address} target="_blank" rel="noreferrer"><img src={address} alt={`Front page of ${name}`} onError={() => setGone(true)} className="w-full border border-line" /></a>}
+    </figure>
   )
 }

@@ -7,6 +7,7 @@ import { Engines } from "./Engines"
 import { Fleet } from "./Fleet"
 import { InfoPage } from "./Info"
 import { LogsPage } from "./Logs"
+import { Machine } from "./Machine"
 import { Operations } from "./Operations"
 import { SettingsPage } from "./Settings"
 import { SignIn } from "./SignIn"
@@ -64,6 +65,7 @@ function App() {
             <Link href="/" {...here("/")}>Fleet</Link>
             <Link href="/engines" {...here("/engines")}>Engines</Link>
             <Link href="/operations" {...here("/operations")}>Operations</Link>
+            <Link href="/machine" {...here("/machine")}>Machine</Link>
           </nav>
           <span className="grow" />
           {status.data && (
@@ -84,6 +86,7 @@ function App() {
           <Route path="/" component={Fleet} />
           <Route path="/operations" component={Operations} />
           <Route path="/engines" component={Engines} />
+          <Route path="/machine" component={Machine} />
           <Route path="/sites/:name/settings">{(p) => <SettingsPage name={p.name} key={p.name} />}</Route>
           <Route path="/sites/:name/trial">{(p) => <TrialPage name={p.name} key={p.name} />}</Route>
           <Route path="/sites/:name/info">{(p) => <InfoPage name={p.name} key={p.name} />}</Route>

@@ -261,6 +261,17 @@ func (a *API) events(router *echo.Echo, document *huma.OpenAPI) {
 		stream.send("end", watched)
 		return nil
 	})
+	document.AddOperation(&huma.Operation{Method: "GET", Path: "/api/v1/operations/{id}/pictures/{name}", OperationID: "get-picture", Summary: "The picture that a trial took of a copy, or of the site itself",
+		Responses: map[string]*huma.Response{"200": {Description: "A picture", Content: map[string]*huma.MediaType{"image/jpeg": {}}}}, Parameters: []*huma.Param{{Name: "id", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}, {Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}}})
+	router.GET("/api/v1/operations/:id/pictures/:name", func(c echo.Context) error {
+		o, err := a.Provisioner.Records().Operation(c.Request().Context(), c.Param("id"))
+		if name := c.Param("name"); err != nil || o.Trial == nil || name != o.Trial.Site && !slices.ContainsFunc(o.Trial.Cells, func(cell plan.Cell) bool { return cell.Copy == name }) {
+			writeProblem(c.Response(), problem(http.StatusNotFound, "there is no such picture"))
+			return nil
+		}
+		c.Response().Header().Set("Cache-Control", "private, max-age=60")
+		return c.File(a.Provisioner.PictureFile(o.Trial.Site, o.ID, c.Param("name")))
+	})
 	router.GET("/api/v1/events", func(c echo.Context) error {
 		stream := openStream(c.Response())
 		for {

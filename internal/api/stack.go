@@ -16,6 +16,7 @@ import (
 	"vessik/internal/engine"
 	"vessik/internal/proc"
 	"vessik/internal/provision"
+	"vessik/internal/survey"
 )
 
 type SitePath struct {
@@ -63,15 +64,25 @@ func (a *API) registerStack(api huma.API) {
 		return &body[wire.Engine]{wire.Engine{ID: e.ID, Kind: string(e.Kind), Generation: e.Generation, Present: true, Version: e.Version, SizeBytes: e.SizeBytes, FetchedAt: &e.FetchedAt,
 			Sites: []string{}, Processes: []int{}, From: e.From()}}, nil
 	})
-	register(api, "PUT", "/engines/{id}/variables", "set-variables", "Set server variables of a database engine", func(ctx context.Context, in *struct {
-		ID   string `path:"id"`
+	register(api, "GET", "/engines/{id}/variables", "get-variables", "Server variables of a database engine, and their history", func(ctx context.Context, in *struct {
+		ID string `path:"id"`
+	}) (*body[wire.VariablesPage], error) {
+		page, err := p.VariablesPage(ctx, in.ID)
+		return &body[wire.VariablesPage]{page}, asProblem(err)
+	})
+	register(api, "PUT", "/engines/{id}/variables", "set-variables", "Set server variables of a database engine; they are taken back when a site on it is worse off", func(ctx context.Context, in *struct {
+		ID string `path:"id"`
+		Who
 		Body wire.Variables
-	}) (*body[wire.Variables], error) {
-		if err := p.SetVariables(ctx, in.ID, in.Body.Variables); err != nil {
+	}) (*body[wire.VariablesPage], error) {
+		if err := p.SetVariables(ctx, in.ID, in.Body.Variables, in.Who.name()); err != nil {
 			return nil, asProblem(err)
 		}
-		id, _ := site.MatchEngine(p.Engines()["database"], in.ID)
-		return &body[wire.Variables]{wire.Variables{Variables: p.Variables(id)}}, nil
+		page, err := p.VariablesPage(ctx, in.ID)
+		return &body[wire.VariablesPage]{page}, asProblem(err)
+	})
+	register(api, "GET", "/survey", "survey", "The machine as Vessik finds it, with verdicts and remedies", func(ctx context.Context, _ *empty) (*body[survey.Survey], error) {
+		return &body[survey.Survey]{survey.Look(ctx, p.Home)}, nil
 	})
 	restack := func(in wire.Restack, by Who) provision.Restack {
 		return provision.Restack{PHP: in.PHP, Web: in.Web, Database: in.Database, Keep: in.Keep, Who: by.name()}

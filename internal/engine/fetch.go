@@ -29,6 +29,10 @@ const keyring = "/usr/share/keyrings/debian-archive-keyring.gpg"
 
 // fetch downloads, unpacks and patches the rows. The caller holds the store's lock.
 func (s Store) fetch(ctx context.Context, rows []Row, progress Progress) error {
+	const each, spare = 120 << 20, 200 << 20 // of an engine with its downloads; for everything else on that disk
+	if free, err := FreeBytes(s.Dir); err == nil && free < uint64(len(rows)*each+spare) {
+		return fmt.Errorf("the disk of the engine store %s has %d MB left, and %d MB are needed to fetch %d engines; make room on it, or name another folder with VESSIK_ENGINES", s.Dir, free>>20, (len(rows)*each+spare)>>20, len(rows))
+	}
 	byGeneration := map[string][]Row{}
 	for _, row := range rows {
 		byGeneration[row.Generation] = append(byGeneration[row.Generation], row)

@@ -121,3 +121,19 @@ func (s Store) Drop(id string) error {
 	s.pruneShared()
 	return nil
 }
+
+// FreeBytes is how much an unprivileged account may still write to the file system of a path (statfs(2)).
+func FreeBytes(path string) (uint64, error) {
+	var s syscall.Statfs_t
+	for {
+		err := syscall.Statfs(path, &s)
+		if err == nil {
+			return s.Bavail * uint64(s.Bsize), nil
+		}
+		if parent := filepath.Dir(path); err == syscall.ENOENT && parent != path {
+			path = parent
+			continue
+		}
+		return 0, err
+	}
+}

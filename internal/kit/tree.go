@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
-	"syscall"
 
 	"golang.org/x/sync/errgroup"
 )
@@ -81,22 +80,6 @@ func copyFile(from, to string) error {
 		return err
 	}
 	return target.Close()
-}
-
-// FreeBytes is how much an unprivileged account may still write to the file system of a path (statfs(2)).
-func FreeBytes(path string) (uint64, error) {
-	var s syscall.Statfs_t
-	for {
-		err := syscall.Statfs(path, &s)
-		if err == nil {
-			return s.Bavail * uint64(s.Bsize), nil
-		}
-		if parent := filepath.Dir(path); err == syscall.ENOENT && parent != path {
-			path = parent
-			continue
-		}
-		return 0, err
-	}
 }
 
 // TreeBytes is the size of a folder's files.

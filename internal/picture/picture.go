@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"image"
+	"image/jpeg"
 	"image/png"
 	"os"
 	"os/exec"
@@ -55,15 +56,21 @@ func (t *Taker) Take(ctx context.Context, address string) (image.Image, error) {
 	return t.take(ctx, address)
 }
 
-// Compare returns the share of the pixels, 0 to 1, in which two pages differ.
-func (t *Taker) Compare(ctx context.Context, model, address string) (float64, error) {
+// Comparison is the pictures of two pages, and the share of their pixels, 0 to 1, in which they differ.
+type Comparison struct {
+	Model, Picture image.Image
+	Different      float64
+}
+
+// Compare takes pictures of two pages; that of the model may be up to a minute old.
+func (t *Taker) Compare(ctx context.Context, model, address string) (Comparison, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	kept, ok := t.kept[model]
 	if !ok || time.Since(kept.taken) > pictureAge {
 		picture, err := t.take(ctx, model)
 		if err != nil {
-			return 0, err
+			return Comparison{}, err
 		}
 		if t.kept == nil {
 			t.kept = map[string]keptPicture{}
@@ -73,9 +80,9 @@ func (t *Taker) Compare(ctx context.Context, model, address string) (float64, er
 	}
 	picture, err := t.take(ctx, address)
 	if err != nil {
-		return 0, err
+		return Comparison{}, err
 	}
-	return Different(kept.image, picture), nil
+	return Comparison{kept.image, picture, Different(kept.image, picture)}, nil
 }
 
 func (t *Taker) take(ctx context.Context, address string) (image.Image, error) {
@@ -95,6 +102,19 @@ func (t *Taker) take(ctx context.Context, address string) (image.Image, error) {
 		return nil, fmt.Errorf("take a picture of %s: %w", address, err)
 	}
 	return png.Decode(bytes.NewReader(raw))
+}
+
+// Save writes a picture as JPEG.
+func Save(path string, picture image.Image) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := jpeg.Encode(file, picture, &jpeg.Options{Quality: 82}); err != nil {
+		file.Close()
+		return err
+	}
+	return file.Close()
 }
 
 func (t *Taker) start() error {

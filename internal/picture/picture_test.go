@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"image"
 	"image/color"
+	"image/jpeg"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -51,12 +53,21 @@ func TestPagesAreComparedInARealBrowser(t *testing.T) {
 	taker := &Taker{Dir: t.TempDir()}
 	defer taker.Close()
 	ctx := context.Background()
-	share, err := taker.Compare(ctx, pages.URL+"/fern", pages.URL+"/moss")
+	compared, err := taker.Compare(ctx, pages.URL+"/fern", pages.URL+"/moss")
 	require.NoError(t, err)
-	assert.Zero(t, share)
-	share, err = taker.Compare(ctx, pages.URL+"/fern", pages.URL+"/frost")
+	assert.Zero(t, compared.Different)
+	compared, err = taker.Compare(ctx, pages.URL+"/fern", pages.URL+"/frost")
 	require.NoError(t, err)
-	assert.Greater(t, share, 0.9)
+	assert.Greater(t, compared.Different, 0.9)
+	kept := filepath.Join(t.TempDir(), "frost.jpg")
+	require.NoError(t, Save(kept, compared.Picture))
+	file, err := os.Open(kept)
+	require.NoError(t, err)
+	defer file.Close()
+	again, err := jpeg.Decode(file)
+	require.NoError(t, err)
+	assert.Greater(t, Different(compared.Model, again), 0.9)
+	assert.Less(t, Different(compared.Picture, again), 0.05)
 	picture, err := taker.Take(ctx, pages.URL+"/fern")
 	require.NoError(t, err)
 	assert.Equal(t, image.Pt(width, height), picture.Bounds().Size())

@@ -98,15 +98,20 @@ func (p *Provisioner) PreviewRestack(ctx context.Context, name string, r Restack
 	case s.State != site.Running:
 		preview.Downtime = "nothing: the site is " + string(s.State)
 	case change.Before.Stack.Database != change.After.Stack.Database:
-		var bytes int64
-		if database, err := p.database(ctx, s.Stack.Database); err == nil {
-			database.Admin().QueryRowContext(ctx, "SELECT COALESCE(SUM(DATA_LENGTH), 0) FROM information_schema.TABLES WHERE TABLE_SCHEMA=?", s.Database.Name).Scan(&bytes)
-		}
+		bytes := p.databaseBytes(ctx, s)
 		const bytesPerSecond = 20 << 20 // dumped, loaded, and read twice to be compared
 		preview.Downtime = fmt.Sprintf("a pause of about %s: requests wait while the database (%.1f MB) is moved and compared, and are then answered",
 			(time.Duration(float64(bytes)/bytesPerSecond*float64(time.Second)) + 500*time.Millisecond).Round(100*time.Millisecond), float64(bytes)/(1<<20))
 	}
 	return preview, nil
+}
+
+// databaseBytes is the size of a site's tables; 0 where their server does not tell.
+func (p *Provisioner) databaseBytes(ctx context.Context, s site.Site) (bytes int64) {
+	if database, err := p.database(ctx, s.Stack.Database); err == nil {
+		database.Admin().QueryRowContext(ctx, "SELECT COALESCE(SUM(DATA_LENGTH + INDEX_LENGTH), 0) FROM information_schema.TABLES WHERE TABLE_SCHEMA=?", s.Database.Name).Scan(&bytes)
+	}
+	return bytes
 }
 
 // supportWords say what a CMS's version is known to support, and whether a PHP is not among it.
@@ -361,6 +366,9 @@ const restorePointsKept = 2
 func (p *Provisioner) takeRestorePoint(ctx context.Context, o *operation, s site.Site) error {
 	dir := p.Home.path("restore", s.Name)
 	place := filepath.Join(dir, o.recorded.ID)
+	if err := room(p.Home.Dir, kit.TreeBytes(s.Folder)+p.databaseBytes(ctx, s)); err != nil {
+		return err
+	}
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
@@ -408,6 +416,10 @@ func (p *Provisioner) dumpTo(ctx context.Context, s site.Site, path string) erro
 func (p *Provisioner) moveDatabase(ctx context.Context, o *operation, s site.Site, change *plan.Change, note func(string)) error {
 	from, err := p.database(ctx, change.Before.Stack.Database)
 	if err != nil {
+		return err
+	}
+	const moved, server = 3, 200 << 20 // tables, their log and what is sorted; a new server's own files
+	if err := room(p.Home.Dir, moved*p.databaseBytes(ctx, s)+server); err != nil {
 		return err
 	}
 	to, err := p.database(ctx, change.After.Stack.Database)
@@ -551,6 +563,11 @@ func (p *Provisioner) goBack(o *operation, name string) error {
 	for _, entry := range o.part(name).Steps {
 		made = made || entry.Step == plan.MoveDatabase && entry.Note == "made"
 		switched = switched || entry.Step == plan.Switch && entry.State != plan.Pending
+	}
+	if change.RestorePoint == "" { // it was not finished
+		if err := os.RemoveAll(p.Home.path("restore", name, o.recorded.ID)); err != nil {
+			return err
+		}
 	}
 	if made {
 		if err := kit.Repoint(s.Folder, p.DatabasePort(change.Before.Stack.Database)); err != nil {

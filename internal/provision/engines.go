@@ -14,6 +14,7 @@ import (
 	"vessik/internal/core/check"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
 	"vessik/internal/engine"
 	"vessik/internal/kit"
 	"vessik/internal/records"
@@ -189,15 +190,15 @@ func firstError(errs ...error) error {
 
 // SetVariables gives a database engine server variables of the user's own; an empty value takes one back. The server reads them
 // before anything changes, is started anew while its sites' requests wait, and the sites are asked; what does not work is taken back.
-func (p *Provisioner) SetVariables(ctx context.Context, part string, values map[string]string) error {
+func (p *Provisioner) SetVariables(ctx context.Context, part string, values map[string]string, who string) error {
 	p.requests.Lock()
 	defer p.requests.Unlock()
-	id, ok := site.MatchEngine(p.Engines()["database"], part)
 	problem := func(field, message, remedy string) error {
 		return site.Problems{{Field: field, Message: message, Remedy: remedy}}
 	}
-	if !ok {
-		return problem("id", fmt.Sprintf("no database engine fits %q", part), "choose one of "+strings.Join(p.Store.IDs(engine.Database), ", "))
+	id, err := p.databaseEngine(part)
+	if err != nil {
+		return err
 	}
 	e, err := p.Store.Find(id)
 	if err != nil {
@@ -244,7 +245,32 @@ func (p *Provisioner) SetVariables(ctx context.Context, part string, values map[
 		}
 		return problem("variables", err.Error(), "mend what it says; the server runs as before")
 	}
-	return nil
+	if maps.Equal(before, next) {
+		return nil
+	}
+	return p.records.SaveVariables(ctx, plan.VariablesEntry{Engine: id, Who: who, Variables: next})
+}
+
+// VariablesPage shows what a database engine's server variables are set to, and what they were.
+func (p *Provisioner) VariablesPage(ctx context.Context, part string) (wire.VariablesPage, error) {
+	id, err := p.databaseEngine(part)
+	if err != nil {
+		return wire.VariablesPage{}, err
+	}
+	page := wire.VariablesPage{Engine: id, Variables: p.Variables(id)}
+	if page.Variables == nil {
+		page.Variables = map[string]string{}
+	}
+	page.History, err = p.records.VariablesHistory(ctx, id)
+	return page, err
+}
+
+func (p *Provisioner) databaseEngine(part string) (id string, err error) {
+	id, ok := site.MatchEngine(p.Engines()["database"], part)
+	if !ok {
+		return "", site.Problems{{Field: "id", Message: fmt.Sprintf("no database engine fits %q", part), Remedy: "choose one of " + strings.Join(p.Store.IDs(engine.Database), ", ")}}
+	}
+	return id, nil
 }
 
 // witness is a running site on a database engine, by which a change of that engine is proven.

@@ -18,7 +18,7 @@ import (
 
 const (
 	restLook  = time.Second      // how often sites that are awake are looked at
-	taskLook  = time.Minute      // how often the scheduled tasks of sites at rest are looked at
+	taskLook  = time.Minute      // how often sites at rest whose next scheduled task is not known are looked at
 	logLook   = 30 * time.Second // how often logs are measured
 	logLimit  = 10 << 20         // bytes after which a log is rotated
 	logsKept  = 3
@@ -29,8 +29,8 @@ const (
 func (p *Provisioner) lookAfter() {
 	look := time.NewTicker(restLook)
 	defer look.Stop()
-	due := map[string]time.Time{} // next scheduled task by site
-	nextTasks, nextLogs := time.Now().Add(taskLook), time.Now().Add(logLook)
+	due := map[string]task{} // of sites at rest
+	nextTasks, nextLogs := time.Now(), time.Now().Add(logLook)
 	for {
 		select {
 		case <-p.context.Done():
@@ -38,12 +38,13 @@ func (p *Provisioner) lookAfter() {
 		case <-look.C:
 		}
 		now := time.Now()
-		p.putToRest(now)
+		p.putToRest(now, due)
 		p.stopUnused()
-		if now.After(nextTasks) {
+		if now.After(nextTasks) && !p.isSettling() {
 			nextTasks = now.Add(taskLook)
-			p.runTasks(now, due)
+			p.lookForTasks(due)
 		}
+		p.runTasks(now, due)
 		if now.After(nextLogs) {
 			nextLogs = now.Add(logLook)
 			p.rotateLogs()
@@ -52,7 +53,7 @@ func (p *Provisioner) lookAfter() {
 }
 
 // putToRest looks at the sites whose PHP is awake: those at rest cost nothing here.
-func (p *Provisioner) putToRest(now time.Time) {
+func (p *Provisioner) putToRest(now time.Time, due map[string]task) {
 	type awake struct {
 		name   string
 		master *engine.PHPMaster
@@ -89,6 +90,7 @@ func (p *Provisioner) putToRest(now time.Time) {
 		p.mu.Lock()
 		delete(p.wokenByTask, c.name)
 		p.mu.Unlock()
+		due[c.name] = due[c.name].after(p.nextTask(s), now)
 		p.announce()
 	}
 	p.engineMu.Lock()
@@ -134,24 +136,45 @@ func (p *Provisioner) stopUnused() {
 	}
 }
 
-// runTasks asks sites at rest whose scheduled tasks are due to run them, as a visitor would have.
-func (p *Provisioner) runTasks(now time.Time, due map[string]time.Time) {
+// task is when a site's next scheduled task is due; zero where there is none.
+type task struct {
+	next, ran time.Time
+	wait      time.Duration
+}
+
+// after is the task that follows: one that is overdue although the site was asked to run it is not asked for at every rest.
+func (t task) after(next, now time.Time) task {
+	if t.ran.IsZero() || next.IsZero() || next.After(t.ran) {
+		return task{next: next}
+	}
+	t.wait = min(max(2*t.wait, 15*time.Second), 15*time.Minute)
+	t.next = now.Add(t.wait)
+	return t
+}
+
+// lookForTasks learns when the scheduled tasks of sites at rest are due, where that is not known yet.
+func (p *Provisioner) lookForTasks(due map[string]task) {
 	for _, s := range p.Sites() {
-		if !p.Resting(s.Name) || s.TrialOf != "" {
-			delete(due, s.Name)
+		if _, known := due[s.Name]; !known && s.TrialOf == "" && p.Resting(s.Name) {
+			due[s.Name] = task{next: p.nextTask(s)}
+		}
+	}
+}
+
+// runTasks asks sites at rest whose scheduled tasks are due to run them, as a visitor would have.
+func (p *Provisioner) runTasks(now time.Time, due map[string]task) {
+	for name, t := range due {
+		s, known := p.Site(name)
+		if !known || s.TrialOf != "" {
+			delete(due, name)
 			continue
 		}
-		next, known := due[s.Name]
-		if !known {
-			next = p.nextTask(s)
-			due[s.Name] = next
-		}
-		if next.IsZero() || next.After(now) {
+		if t.next.IsZero() || t.next.After(now) || !p.Resting(name) { // those of a site that is awake are run by its visitors
 			continue
 		}
-		delete(due, s.Name)
+		due[name] = task{ran: now, wait: t.wait}
 		p.mu.Lock()
-		p.wokenByTask[s.Name] = now
+		p.wokenByTask[name] = now
 		p.mu.Unlock()
 		p.work.Go(func() {
 			ctx, cancel := context.WithTimeout(p.context, time.Minute)
@@ -161,6 +184,7 @@ func (p *Provisioner) runTasks(now time.Time, due map[string]time.Time) {
 				return
 			}
 			(&inspection{p: p, base: s.URL(p.settings.GatewayPort)}).toSite(request)
+			request.Close = true // a connection that is kept would keep its Apache awake
 			if response, err := http.DefaultClient.Do(request); err == nil {
 				io.Copy(io.Discard, response.Body)
 				response.Body.Close()
@@ -219,6 +243,12 @@ func rotate(path string) error {
 		return err
 	}
 	return from.Truncate(0)
+}
+
+func (p *Provisioner) isSettling() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.settling
 }
 
 // unsettled keeps engines running while a service brings its sites up.

@@ -129,13 +129,23 @@ func partialFolder(operation string, s site.Site) string {
 	return filepath.Join(filepath.Dir(s.Folder), "."+filepath.Base(s.Folder)+".vessik-"+operation)
 }
 
+// spare is what stays free on a disk, for the records and the databases that share it, in bytes.
+const spare = 200 << 20
+
+// room says whether a disk holds so many bytes more.
+func room(place string, bytes int64) error {
+	free, err := engine.FreeBytes(place)
+	if err == nil && free < uint64(bytes)+spare {
+		return fmt.Errorf("the disk of %s has %d MB left, and %d MB are needed; make room on it, then try again", place, free>>20, (bytes+spare)>>20)
+	}
+	return nil
+}
+
 // layOut copies a tree beside the site's folder and renames it there: the folder is whole or absent, and one that was filled
 // meanwhile is not touched.
 func (p *Provisioner) layOut(ctx context.Context, operation string, s site.Site, tree string, bytes int64, note func(string)) error {
-	const spare = 200 << 20
-	free, err := kit.FreeBytes(s.Folder)
-	if err == nil && free < uint64(bytes)+spare {
-		return fmt.Errorf("the disk of %s has %d MB left, and %d MB are needed; make room, or choose another folder", s.Folder, free>>20, (bytes+spare)>>20)
+	if err := room(s.Folder, bytes); err != nil {
+		return err
 	}
 	left := laidOut{}
 	for dir := filepath.Dir(s.Folder); ; dir = filepath.Dir(dir) {
@@ -463,7 +473,7 @@ func (p *Provisioner) dropDatabase(ctx context.Context, s site.Site, keep bool, 
 func (p *Provisioner) release(ctx context.Context, s site.Site) error {
 	name, place := s.Name, p.phpPlace(s)
 	p.letGo(name)
-	for _, path := range []string{p.Home.path("restore", name), place.Dir, place.Temp, place.Logs, place.Mail, place.Socket} {
+	for _, path := range []string{p.Home.path("restore", name), p.Home.path("pictures", name), place.Dir, place.Temp, place.Logs, place.Mail, place.Socket} {
 		if err := os.RemoveAll(path); err != nil {
 			return err
 		}

@@ -119,6 +119,10 @@ func (p *Provisioner) StartTrial(ctx context.Context, name string, t Trial) (rec
 	operation, err := p.begin(ctx, records.Operation{Kind: plan.TryOut, Trial: &trial}, copies, names, plans)
 	if err != nil {
 		p.letGo(names...)
+		return operation, err
+	}
+	if trial.Picture {
+		err = p.makeRoomForPictures(name, operation.ID)
 	}
 	return operation, err
 }
@@ -224,10 +228,12 @@ func (p *Provisioner) sample(ctx context.Context, o *operation, source, s site.S
 	messages := messagesOf(filepath.Join(p.Home.siteLogs(s.Name), "php-error.log"), s.Folder)
 	var different *float64
 	if trial.Picture {
-		share, err := p.pictures.Compare(ctx, source.URL(p.settings.GatewayPort), s.URL(p.settings.GatewayPort))
+		comparison, err := p.pictures.Compare(ctx, source.URL(p.settings.GatewayPort), s.URL(p.settings.GatewayPort))
 		if err == nil {
-			different = &share
-		} else {
+			different = &comparison.Different
+			err = cmp.Or(picture.Save(p.PictureFile(source.Name, o.recorded.ID, source.Name), comparison.Model), picture.Save(p.PictureFile(source.Name, o.recorded.ID, s.Name), comparison.Picture))
+		}
+		if err != nil {
 			p.Log.Warn("picture", "site", s.Name, "reason", err)
 		}
 	}
@@ -249,6 +255,26 @@ func (p *Provisioner) sample(ctx context.Context, o *operation, source, s site.S
 		}
 	})
 	return nil
+}
+
+// trialsPictured is how many trials of a site keep their pictures.
+const trialsPictured = 5
+
+// PictureFile is where a trial keeps the picture of a copy, or of the site itself by its name.
+func (p *Provisioner) PictureFile(source, operation, name string) string {
+	return p.Home.path("pictures", source, operation, name+".jpg")
+}
+
+// makeRoomForPictures prepares the folder of a new trial's pictures, and forgets those of old trials.
+func (p *Provisioner) makeRoomForPictures(source, operation string) error {
+	dir := p.Home.path("pictures", source)
+	if older, err := os.ReadDir(dir); err == nil {
+		slices.SortFunc(older, func(a, b os.DirEntry) int { return site.CompareVersions(b.Name(), a.Name()) })
+		for _, each := range older[min(len(older), trialsPictured-1):] {
+			os.RemoveAll(filepath.Join(dir, each.Name()))
+		}
+	}
+	return os.MkdirAll(filepath.Join(dir, operation), 0o700)
 }
 
 // failedCell says why a copy could not even be tried.

@@ -221,6 +221,28 @@ func (r *Records) SettingsHistory(ctx context.Context, name string) ([]plan.Sett
 	})
 }
 
+// SaveVariables adds an entry to the history of a database engine's server variables.
+func (r *Records) SaveVariables(ctx context.Context, e plan.VariablesEntry) error {
+	document, err := json.Marshal(e.Variables)
+	if err != nil {
+		return err
+	}
+	_, err = r.db.ExecContext(ctx, "INSERT INTO variables_history (engine, who, document, created_at) VALUES (?,?,?,?)", e.Engine, e.Who, document, time.Now().UTC())
+	return wrap(err, "record the variables of "+e.Engine)
+}
+
+// VariablesHistory returns an engine's server variables over time, the newest first.
+func (r *Records) VariablesHistory(ctx context.Context, engine string) ([]plan.VariablesEntry, error) {
+	rows, err := r.db.QueryContext(ctx, "SELECT id, engine, who, created_at, document FROM variables_history WHERE engine=? ORDER BY id DESC LIMIT 200", engine)
+	return collect(rows, err, "read the variables of "+engine, func(scan func(...any) error) (e plan.VariablesEntry, err error) {
+		var text []byte
+		if err = scan(&e.ID, &e.Engine, &e.Who, &e.At, &text); err == nil {
+			err = json.Unmarshal(text, &e.Variables)
+		}
+		return e, err
+	})
+}
+
 // Forget removes a site, its reservations and its reports.
 func (r *Records) Forget(ctx context.Context, name string) error {
 	if _, err := r.db.ExecContext(ctx, "DELETE FROM reports WHERE site=?", name); err != nil {

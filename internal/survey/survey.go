@@ -22,7 +22,6 @@ import (
 	"time"
 
 	"vessik/internal/engine"
-	"vessik/internal/kit"
 	"vessik/internal/picture"
 	"vessik/internal/proc"
 	"vessik/internal/provision"
@@ -42,13 +41,13 @@ type Finding struct {
 	Area     string  `json:"area"`
 	Subject  string  `json:"subject"`
 	Observed string  `json:"observed"`
-	Verdict  Verdict `json:"verdict"`
+	Verdict  Verdict `json:"verdict" enum:"good,notice,fault"`
 	Remedy   string  `json:"remedy,omitempty"`
 }
 
-// Result is all findings; Faults counts those that will not work.
-type Result struct {
-	Findings []Finding `json:"findings"`
+// Survey is all findings; Faults counts those that will not work.
+type Survey struct {
+	Findings []Finding `json:"findings" nullable:"false"`
 	Faults   int       `json:"faults"`
 }
 
@@ -59,7 +58,7 @@ func (s *survey) add(area, subject, observed string, verdict Verdict, remedy str
 }
 
 // Look surveys the machine for a home folder.
-func Look(ctx context.Context, home provision.Home) Result {
+func Look(ctx context.Context, home provision.Home) Survey {
 	s := &survey{}
 	settings, _ := home.ReadSettings()
 	s.ports(home, settings)
@@ -68,7 +67,7 @@ func Look(ctx context.Context, home provision.Home) Result {
 	s.space(home)
 	s.limits()
 	s.tools(ctx, home)
-	result := Result{Findings: s.findings}
+	result := Survey{Findings: s.findings}
 	for _, f := range s.findings {
 		if f.Verdict == Fault {
 			result.Faults++
@@ -235,7 +234,7 @@ func (s *survey) names(ctx context.Context) {
 
 func (s *survey) space(home provision.Home) {
 	for _, place := range []struct{ what, path string }{{"home folder", home.Dir}, {"engine store", home.Engines}} {
-		free, err := kit.FreeBytes(place.path)
+		free, err := engine.FreeBytes(place.path)
 		subject := place.what + ", " + place.path
 		if err != nil {
 			s.add("disk", subject, err.Error(), Fault, "choose another folder with -home or VESSIK_ENGINES")

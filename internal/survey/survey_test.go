@@ -14,7 +14,7 @@ import (
 	"vessik/internal/provision"
 )
 
-func find(r Result, subject string) Finding {
+func find(r Survey, subject string) Finding {
 	i := slices.IndexFunc(r.Findings, func(f Finding) bool { return f.Subject == subject })
 	if i < 0 {
 		return Finding{}

@@ -76,12 +76,18 @@ func asAccount(engines string) int {
 	return command.ProcessState.ExitCode()
 }
 
-// Engine returns an engine of the store, fetched if need be.
+// Engines returns engines of the store, fetched if need be.
+func Engines(t testing.TB, ids ...string) map[string]*engine.Engine {
+	t.Helper()
+	found, err := store.Ensure(context.Background(), ids, nil)
+	require.NoError(t, err)
+	return found
+}
+
+// Engine returns one.
 func Engine(t testing.TB, id string) *engine.Engine {
 	t.Helper()
-	found, err := store.Ensure(context.Background(), []string{id}, nil)
-	require.NoError(t, err)
-	return found[id]
+	return Engines(t, id)[id]
 }
 
 // Supervisor starts processes for tests.

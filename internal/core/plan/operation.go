@@ -51,6 +51,15 @@ type SettingsEntry struct {
 	Changed  []string      `json:"changed" nullable:"false" doc:"In words, what was different before"`
 }
 
+// VariablesEntry is one entry of a database engine's history: what its server variables were from then on.
+type VariablesEntry struct {
+	ID        int64             `json:"id"`
+	Engine    string            `json:"engine"`
+	Who       string            `json:"who"`
+	At        time.Time         `json:"at"`
+	Variables map[string]string `json:"variables" nullable:"false"`
+}
+
 // OperationState is where an operation, or its part for one site, stands.
 type OperationState string
 

@@ -116,6 +116,13 @@ type Variables struct {
 	Variables map[string]string `json:"variables" doc:"An empty value takes one back"`
 }
 
+// VariablesPage is what a database engine's server variables are set to, and what they were.
+type VariablesPage struct {
+	Engine    string                `json:"engine"`
+	Variables map[string]string     `json:"variables" nullable:"false" doc:"Those that were set; all others are as the server has them"`
+	History   []plan.VariablesEntry `json:"history" nullable:"false"`
+}
+
 // Restack asks for another stack; engines in full or in part, empty ones stay.
 type Restack struct {
 	PHP      string `json:"php,omitempty"`
