@@ -505,7 +505,9 @@ func TestSitesGoToRestAndWakeWithoutLosingAPage(t *testing.T) {
 			time.Sleep(time.Duration(visits*53%400) * time.Millisecond)
 		}
 		assert.GreaterOrEqual(t, rested, 3, name)
-		require.Eventually(t, func() bool { return s.site(t, name).Resting && len(processesOf(filepath.Join(s.home, "run/php", name))) == 0 }, 30*time.Second, 20*time.Millisecond, "nothing of its PHP is loaded")
+		require.Eventually(t, func() bool {
+			return s.site(t, name).Resting && len(processesOf(filepath.Join(s.home, "run/php", name))) == 0
+		}, 30*time.Second, 20*time.Millisecond, "nothing of its PHP is loaded")
 	}
 	assert.Eventually(t, func() bool { return len(processesOf(filepath.Join(s.home, "run/apache-2.4-trixie"))) == 0 }, 30*time.Second, 100*time.Millisecond, "nor of its Apache")
 	requirePassed(t, s.do(t, plan.Verify, "fernhollow", "moss-archive"))
@@ -693,7 +695,7 @@ func TestEnginesKilledUnderLoad(t *testing.T) {
 	s := shared(t)
 	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", Web: "apache-2.4-bookworm", PHP: "7.4"}))
 	defer s.retire(t, "moss-archive")
-	for name, patterns := range map[string][]string{"fernhollow": {"nginx: master", "php-fpm: master"}, "moss-archive": {"apache2", "php-fpm: master"}} {
+	for name, patterns := range map[string][]string{"fernhollow": {"nginx: master", "php-fpm: master", "/run/mariadb-10.11/"}, "moss-archive": {"apache2", "php-fpm: master"}} {
 		for _, pattern := range patterns {
 			address := s.site(t, name).URL
 			v := visit(address, 3)
@@ -701,7 +703,7 @@ func TestEnginesKilledUnderLoad(t *testing.T) {
 			killed := 0
 			for _, line := range processesOf(s.home) {
 				pid, command, _ := strings.Cut(line, " ")
-				if strings.Contains(command, pattern) && (strings.HasPrefix(pattern, "nginx") || strings.Contains(command, "/"+name+"/")) {
+				if strings.Contains(command, pattern) && (strings.HasPrefix(pattern, "nginx") || strings.Contains(pattern, "mariadb") || strings.Contains(command, "/"+name+"/")) {
 					number, _ := strconv.Atoi(pid)
 					require.NoError(t, syscall.Kill(number, syscall.SIGKILL))
 					killed++

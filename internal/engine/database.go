@@ -185,6 +185,9 @@ func (d *DatabaseServer) open(database string, parseTime bool) *sql.DB {
 // Admin is the pool of administrator's connections without a database.
 func (d *DatabaseServer) Admin() *sql.DB { return d.admin }
 
+// RunningSince is when the server last became ready; zero while it is down.
+func (d *DatabaseServer) RunningSince() time.Time { return d.process.RunningSince() }
+
 // PID is the server's process id.
 func (d *DatabaseServer) PID() int { return d.process.PID() }
 

@@ -28,6 +28,8 @@ type Sites interface {
 	ByDomain(host string) (site.Site, bool)
 	Sites() []site.Site
 	Changed() <-chan struct{}
+	// Outage tells whether a site's database server was down at any moment since a time.
+	Outage(s site.Site, since time.Time) bool
 }
 
 // Gateway is an http.Handler for all domains.
@@ -40,18 +42,21 @@ type Gateway struct {
 	proxy *httputil.ReverseProxy
 }
 
-type portKey struct{}
+type siteKey struct{}
+
+func siteOf(r *http.Request) site.Site { return r.Context().Value(siteKey{}).(site.Site) }
 
 // New prepares a gateway.
 func New(sites Sites, port int, console string) *Gateway {
 	g := &Gateway{Sites: sites, Port: port, Console: console, Wait: 60 * time.Second}
 	g.proxy = &httputil.ReverseProxy{
 		Rewrite: func(r *httputil.ProxyRequest) {
-			r.SetURL(&url.URL{Scheme: "http", Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(r.In.Context().Value(portKey{}).(int)))})
+			r.SetURL(&url.URL{Scheme: "http", Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(siteOf(r.In).Port))})
 			r.Out.Host = r.In.Host // the site sees the name that the visitor used
 			r.SetXForwarded()
 		},
 		Transport: patient{
+			outage:     sites.Outage,
 			repeatable: &http.Transport{DialContext: dialPatiently, MaxIdleConns: 512, MaxIdleConnsPerHost: 64, IdleConnTimeout: 15 * time.Second, DisableCompression: true},
 			once:       &http.Transport{DialContext: dialPatiently, DisableKeepAlives: true, DisableCompression: true},
 		},
@@ -84,9 +89,12 @@ func dialPatiently(ctx context.Context, network, address string) (net.Conn, erro
 }
 
 // patient asks again, for a moment, what can be asked twice and was not answered because an engine was killed meanwhile: its
-// connection broke, or the web server in front of it says that it is gone. What must not be asked twice goes over a connection of its
+// connection broke, the web server in front of it says that it is gone, or the site fails while its database server is down. What must not be asked twice goes over a connection of its
 // own: one that is kept may be closed at that moment by a web server that reloads.
-type patient struct{ repeatable, once http.RoundTripper }
+type patient struct {
+	repeatable, once http.RoundTripper
+	outage           func(s site.Site, since time.Time) bool
+}
 
 const (
 	patience    = 3 * time.Second
@@ -99,10 +107,12 @@ func (p patient) RoundTrip(r *http.Request) (*http.Response, error) {
 		return p.once.RoundTrip(r)
 	}
 	for end, times := time.Now().Add(patience), 1; ; times++ {
+		began := time.Now()
 		response, err := p.repeatable.RoundTrip(r)
 		gone := err != nil || response.StatusCode == http.StatusBadGateway && response.Header.Get("X-Powered-By") == "" ||
 			response.StatusCode == http.StatusServiceUnavailable && response.Header.Get("Content-Type") == apacheError ||
-			response.StatusCode == http.StatusInternalServerError && response.Header.Get("Content-Type") == apacheError && times < 3 // PHP ended in the middle, or a fault in .htaccess, which stays
+			response.StatusCode == http.StatusInternalServerError && response.Header.Get("Content-Type") == apacheError && times < 3 || // PHP ended in the middle, or a fault in .htaccess, which stays
+			response.StatusCode >= http.StatusInternalServerError && p.outage(siteOf(r), began)
 		if !gone || time.Now().After(end) || r.Context().Err() != nil {
 			return response, err
 		}
@@ -129,7 +139,7 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		g.unknown(w, host)
 	case s.State == site.Running:
 		http.NewResponseController(w).EnableFullDuplex() // a site may answer before it has read everything
-		g.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), portKey{}, s.Port)))
+		g.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), siteKey{}, s)))
 	case s.State == site.Failed:
 		write(w, http.StatusBadGateway, page{Title: s.Title + " has failed", Words: "The site cannot answer:", Reason: s.Reason,
 			Remedy: "Mend what it says, then start it again:", Command: "vessik start " + s.Name})

@@ -24,6 +24,7 @@ type fleet struct {
 	mu      sync.Mutex
 	sites   []site.Site
 	changed chan struct{}
+	back    time.Time // when the database server is up again
 }
 
 func (f *fleet) ByDomain(host string) (site.Site, bool) {
@@ -40,6 +41,8 @@ func (f *fleet) ByDomain(host string) (site.Site, bool) {
 func (f *fleet) Sites() []site.Site { f.mu.Lock(); defer f.mu.Unlock(); return f.sites }
 
 func (f *fleet) Changed() <-chan struct{} { f.mu.Lock(); defer f.mu.Unlock(); return f.changed }
+
+func (f *fleet) Outage(_ site.Site, since time.Time) bool { return f.back.After(since) }
 
 func (f *fleet) set(state site.State) {
 	f.mu.Lock()
@@ -238,4 +241,28 @@ func TestTheGatewayIsPatientWithWhatCanBeRepeated(t *testing.T) {
 		assert.Equal(t, each.times, asked[each.method+each.path], each.method+each.path)
 		mu.Unlock()
 	}
+}
+
+func TestAFailureForWantOfADatabaseIsAskedAgain(t *testing.T) {
+	asked := 0
+	server, f := garden(t, site.Running, func(w http.ResponseWriter, r *http.Request) {
+		if asked++; asked < 4 || r.URL.Path == "/broken" {
+			w.WriteHeader(http.StatusInternalServerError)
+		}
+		fmt.Fprint(w, asked)
+	})
+	response, text := ask(t, server, "fernhollow.localhost", "/", nil)
+	assert.Equal(t, 500, response.StatusCode, "the site's own fault is its answer")
+	assert.Equal(t, "1", text)
+	f.back = time.Now().Add(200 * time.Millisecond)
+	response, _ = ask(t, server, "fernhollow.localhost", "/", strings.NewReader("seeds=3"))
+	assert.Equal(t, 500, response.StatusCode, "what is sent is not sent twice")
+	assert.Equal(t, 2, asked)
+	response, text = ask(t, server, "fernhollow.localhost", "/", nil)
+	assert.Equal(t, 200, response.StatusCode)
+	assert.Equal(t, "4", text)
+	f.back = time.Now().Add(200 * time.Millisecond)
+	response, _ = ask(t, server, "fernhollow.localhost", "/broken", nil)
+	assert.Equal(t, 500, response.StatusCode)
+	assert.Greater(t, time.Now(), f.back, "asked until the server was back")
 }

@@ -67,6 +67,7 @@ type Process struct {
 
 	mu       sync.Mutex
 	pid      int
+	ready    time.Time // since when it has been running
 	stopping chan struct{}
 	ended    chan struct{} // the looking-after is over
 	stopOnce sync.Once
@@ -88,6 +89,16 @@ func (p *Process) PID() int {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return p.pid
+}
+
+// RunningSince is when the process became ready; zero while there is none.
+func (p *Process) RunningSince() time.Time {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.pid == 0 {
+		return time.Time{}
+	}
+	return p.ready
 }
 
 // Signal sends a signal to the main process.
@@ -165,7 +176,7 @@ func (p *Process) start(ctx context.Context) (exited chan error, err error) {
 		}
 	}
 	p.mu.Lock()
-	p.pid = pid
+	p.pid, p.ready = pid, time.Now()
 	p.mu.Unlock()
 	return exited, nil
 }

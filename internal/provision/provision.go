@@ -530,6 +530,18 @@ func (p *Provisioner) Variables(id string) map[string]string {
 	return maps.Clone(p.settings.Variables[id])
 }
 
+// Outage tells whether a site's database server was down at any moment since a time.
+func (p *Provisioner) Outage(s site.Site, since time.Time) bool {
+	p.engineMu.Lock()
+	d := p.databases[s.Stack.Database]
+	p.engineMu.Unlock()
+	if d == nil {
+		return false
+	}
+	up := d.RunningSince()
+	return up.IsZero() || up.After(since)
+}
+
 // DatabasePort is where the sites on a database engine reach it; 0 before its first start.
 func (p *Provisioner) DatabasePort(id string) int {
 	p.settingsMu.Lock()
