@@ -22,7 +22,8 @@ const (
 	logLook   = 30 * time.Second // how often logs are measured
 	logLimit  = 10 << 20         // bytes after which a log is rotated
 	logsKept  = 3
-	taskGrace = 20 * time.Second // PHP that a task woke goes to rest this much later
+	taskGrace = 12 * time.Second // PHP that a task woke goes to rest this much later
+	tasksOnce = 4                // how many sites are awake for their tasks alone
 )
 
 // lookAfter puts sites to rest, runs their scheduled tasks, rotates logs and stops engines that nobody uses, until the service ends.
@@ -30,7 +31,7 @@ func (p *Provisioner) lookAfter() {
 	look := time.NewTicker(restLook)
 	defer look.Stop()
 	due := map[string]task{} // of sites at rest
-	nextTasks, nextLogs := time.Now(), time.Now().Add(logLook)
+	nextTasks, nextLogs := time.Now().Add(taskLook), time.Now().Add(logLook)
 	for {
 		select {
 		case <-p.context.Done():
@@ -40,7 +41,7 @@ func (p *Provisioner) lookAfter() {
 		now := time.Now()
 		p.putToRest(now, due)
 		p.stopUnused()
-		if now.After(nextTasks) && !p.isSettling() {
+		if now.After(nextTasks) {
 			nextTasks = now.Add(taskLook)
 			p.lookForTasks(due)
 		}
@@ -152,6 +153,17 @@ func (t task) after(next, now time.Time) task {
 	return t
 }
 
+// wokenNow counts the sites that are awake for a task.
+func (p *Provisioner) wokenNow(now time.Time) int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	maps.DeleteFunc(p.wokenByTask, func(name string, woken time.Time) bool { // one that never woke
+		m := p.masters[name]
+		return now.Sub(woken) > taskGrace && (m == nil || m.PID() == 0)
+	})
+	return len(p.wokenByTask)
+}
+
 // lookForTasks learns when the scheduled tasks of sites at rest are due, where that is not known yet.
 func (p *Provisioner) lookForTasks(due map[string]task) {
 	for _, s := range p.Sites() {
@@ -163,14 +175,19 @@ func (p *Provisioner) lookForTasks(due map[string]task) {
 
 // runTasks asks sites at rest whose scheduled tasks are due to run them, as a visitor would have.
 func (p *Provisioner) runTasks(now time.Time, due map[string]task) {
-	for name, t := range due {
+	names := slices.SortedFunc(maps.Keys(due), func(a, b string) int { return due[a].next.Compare(due[b].next) })
+	for _, name := range names { // those that have waited longest first
 		s, known := p.Site(name)
 		if !known || s.TrialOf != "" {
 			delete(due, name)
 			continue
 		}
+		t := due[name]
 		if t.next.IsZero() || t.next.After(now) || !p.Resting(name) { // those of a site that is awake are run by its visitors
 			continue
+		}
+		if p.wokenNow(now) >= tasksOnce {
+			return
 		}
 		due[name] = task{ran: now, wait: t.wait}
 		p.mu.Lock()
@@ -243,12 +260,6 @@ func rotate(path string) error {
 		return err
 	}
 	return from.Truncate(0)
-}
-
-func (p *Provisioner) isSettling() bool {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	return p.settling
 }
 
 // unsettled keeps engines running while a service brings its sites up.

@@ -163,10 +163,11 @@ func (m MariaDB) String() string { return render("mariadb.cnf", m) }
 
 // WorkerIdle is for how long a PHP worker without work stays.
 func WorkerIdle(rest time.Duration) time.Duration {
+	const usual = 10 * time.Second
 	if rest == 0 {
-		return time.Minute
+		return usual
 	}
-	return min(time.Minute, rest)
+	return min(usual, rest)
 }
 
 // Kept tells whether an extension is not for a site to switch: others build on it, or sites of one account would share what it gives
