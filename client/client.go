@@ -41,6 +41,10 @@ type (
 	Settings       = site.Settings
 	SettingsPage   = wire.SettingsPage
 	VariablesPage  = wire.VariablesPage
+	Kits           = wire.Kits
+	Ticket         = wire.Ticket
+	NewPassword    = wire.NewPassword
+	User           = wire.User
 	Info           = wire.Info
 	Environment    = wire.Environment
 	LogLine        = wire.LogLine
@@ -225,6 +229,26 @@ func (c *Client) SetVariables(ctx context.Context, id string, variables map[stri
 }
 
 func sitePath(name, rest string) string { return "/sites/" + url.PathEscape(name) + rest }
+
+// Kits lists what sites can be made of.
+func (c *Client) Kits(ctx context.Context) (k Kits, err error) {
+	return k, c.call(ctx, "GET", "/kits", nil, &k)
+}
+
+// Ticket draws an address that signs a user in to a site, once; empty means the administrator.
+func (c *Client) Ticket(ctx context.Context, name, as string) (t Ticket, err error) {
+	return t, c.call(ctx, "POST", sitePath(name, "/tickets"), wire.AskTicket{As: as}, &t)
+}
+
+// Users lists a site's own users.
+func (c *Client) Users(ctx context.Context, name string) (users []User, err error) {
+	return users, c.call(ctx, "GET", sitePath(name, "/users"), nil, &users)
+}
+
+// SetPassword gives one of a site's users another password, generated where it is empty.
+func (c *Client) SetPassword(ctx context.Context, name, user, password string) (set NewPassword, err error) {
+	return set, c.call(ctx, "PUT", sitePath(name, "/users/"+url.PathEscape(user)+"/password"), wire.NewPassword{Password: password}, &set)
+}
 
 // PreviewRestack says what a change of stack would do.
 func (c *Client) PreviewRestack(ctx context.Context, name string, r Restack) (p Preview, err error) {

@@ -388,7 +388,10 @@ func TestAFullDisk(t *testing.T) {
 		close(end)
 		filler.Wait()
 		assert.NotZero(t, code, "%s", arguments)
-		assert.Contains(t, out+errs, "no space left on device", "%s", arguments)
+		assert.Regexp(t, "no space left on device|make room on it", out+errs, "%s", arguments) // the copying may have been faster than the filling
+		if strings.Contains(out+errs, "make room on it") {
+			require.NoError(t, os.RemoveAll(filepath.Join(home, "restore/fernhollow"))) // whole, and kept
+		}
 		unchanged(strings.Join(arguments, " "))
 	}
 }

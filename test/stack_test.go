@@ -168,7 +168,7 @@ func content(t testing.TB, made client.Site) map[string]string {
 	for _, query := range []string{"SELECT CONCAT('post ', ID), CONCAT(post_title, post_content, post_date, post_name) FROM wp_posts",
 		"SELECT CONCAT('option ', option_name), option_value FROM wp_options WHERE option_name NOT LIKE '%transient%' AND option_name <> 'cron'",
 		"SELECT CONCAT('user ', user_login), CONCAT(user_pass, user_email) FROM wp_users"} {
-		rows, err := pool.Query(query)
+		rows, err := pool.Query(strings.Replace(query, "FROM wp_", "FROM "+made.Prefix, 1))
 		require.NoError(t, err)
 		for rows.Next() {
 			var key, value string
@@ -466,7 +466,7 @@ func TestCommandsRunAsOneOfTheSitesOwn(t *testing.T) {
 	out, errs, code := in("php", "-r", "echo PHP_VERSION, ' ', getcwd(), ' ', getenv('MYSQL_DATABASE');")
 	require.Equal(t, 0, code, errs)
 	assert.Equal(t, made.Stack.PHP.Version+" "+made.Folder+" fernhollow", out)
-	out, errs, code = in("mariadb", "-N", "-e", "SELECT option_value FROM wp_options WHERE option_name='siteurl'")
+	out, errs, code = in("mariadb", "-N", "-e", "SELECT option_value FROM "+made.Prefix+"options WHERE option_name='siteurl'")
 	require.Equal(t, 0, code, errs)
 	assert.Equal(t, strings.TrimSuffix(made.URL, "/"), strings.TrimSpace(out))
 	_, _, code = in("sh", "-c", "exit 7")

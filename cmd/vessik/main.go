@@ -39,8 +39,8 @@ type command struct {
 var commands []command
 
 func init() {
-	commands = []command{newCommand, sitesCommand, siteCommand, openCommand, startCommand, stopCommand, verifyCommand, retireCommand,
-		restackCommand, trialCommand, settingsCommand, infoCommand, logsCommand, runCommandCommand, operationsCommand, enginesCommand, surveyCommand, consoleCommand, statusCommand, serveCommand, demoCommand, versionCommand}
+	commands = []command{newCommand, sitesCommand, siteCommand, openCommand, ticketCommand, usersCommand, startCommand, stopCommand, verifyCommand, retireCommand,
+		restackCommand, trialCommand, settingsCommand, infoCommand, logsCommand, runCommandCommand, operationsCommand, enginesCommand, kitsCommand, surveyCommand, consoleCommand, statusCommand, serveCommand, demoCommand, versionCommand}
 }
 
 // usageError is a fault of the command line itself.

@@ -38,6 +38,7 @@ func runNew(ctx context.Context, c *call) error {
 	text(&r.DatabaseName, "database-name", "the site's database (default: from the name)", true)
 	text(&r.DatabaseUser, "database-user", "the database's user (default: from the name)", true)
 	text(&r.DatabasePassword, "database-password", "that user's password (default: generated)", true)
+	text(&r.Prefix, "prefix", "begins the names of the CMS's tables (default: generated, such as k3xw_)", false)
 	service, err := c.connect(func() error {
 		single := []string{}
 		for name, field := range texts {

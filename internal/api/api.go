@@ -68,6 +68,7 @@ func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
 	document := humaecho.New(router, config)
 	a.register(document)
 	a.registerStack(document)
+	a.registerKits(document)
 	a.events(router, document.OpenAPI())
 	a.logs(router)
 	router.GET("/sign-in", a.signIn)
@@ -192,7 +193,7 @@ func (a *API) sites(sites []site.Site, secrets bool) []wire.Site {
 	part := func(id string) wire.StackEngine { return wire.StackEngine{Engine: id, Version: versions[id]} }
 	shown := make([]wire.Site, len(sites))
 	for i, s := range sites {
-		shown[i] = wire.Site{Name: s.Name, Title: s.Title, State: s.State, Reason: s.Reason, Notice: s.Notice, URL: s.URL(p.GatewayPort()), Domain: s.Domain, Folder: s.Folder, DocumentRoot: s.Folder,
+		shown[i] = wire.Site{Name: s.Name, Title: s.Title, State: s.State, Reason: s.Reason, Notice: s.Notice, URL: s.URL(p.GatewayPort()), Domain: s.Domain, Folder: s.Folder, DocumentRoot: s.DocumentRoot(), Prefix: p.Prefix(s),
 			Kit: s.Kit, Stack: wire.FullStack{PHP: part(s.Stack.PHP), Web: part(s.Stack.Web), Database: part(s.Stack.Database)}, Port: s.Port, Resting: p.Resting(s.Name), TrialOf: s.TrialOf,
 			Database: wire.Database{Host: "127.0.0.1", Port: p.DatabasePort(s.Stack.Database), Name: s.Database.Name, User: s.Database.User},
 			Admin:    wire.Admin{User: s.Admin.User, Email: s.Admin.Email}, CreatedAt: s.CreatedAt}

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"os"
 	"os/exec"
@@ -30,6 +31,7 @@ type PHPPlace struct {
 	Mail   string // where the mail that the site sends is kept
 	Socket string // held by the service; in a folder that the site cannot reach
 	Probe  string // the file that answers checks
+	Ticket string // the text of the PHP that signs a user in; empty for none
 }
 
 // lastAnswers is how long PHP that was asked to end may go on with what it is working on.
@@ -120,8 +122,14 @@ func (m *PHPMaster) configure(e *Engine, s site.Site, turn int) error {
 	if !m.abilities.Files {
 		configuration.OpenBasedir = strings.Join(append([]string{s.Folder, place.Temp, dir, place.Probe, place.Mail, "/usr/share"}, s.Settings.Allow...), ":")
 	}
+	texts := map[string]string{}
+	if place.Ticket != "" {
+		configuration.Ticket = filepath.Join(dir, "ticket.php")
+		texts["ticket.php"] = place.Ticket
+	}
 	sink := "#!/bin/sh\n# Mail that this site sends is kept here and goes nowhere.\nexec cat > \"$(mktemp '" + place.Mail + "/XXXXXXXXXXXX.eml')\"\n"
-	for name, text := range map[string]string{"php-fpm.conf": configuration.Pool(), "php.ini": configuration.Ini(), "prepend.php": configuration.Prepend(), "sendmail": sink} {
+	maps.Copy(texts, map[string]string{"php-fpm.conf": configuration.Pool(), "php.ini": configuration.Ini(), "prepend.php": configuration.Prepend(), "sendmail": sink})
+	for name, text := range texts {
 		mode := os.FileMode(0o600)
 		if name == "sendmail" {
 			mode = 0o700

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	_ "embed"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"html/template"
@@ -28,6 +29,8 @@ type Sites interface {
 	ByDomain(host string) (site.Site, bool)
 	Sites() []site.Site
 	Changed() <-chan struct{}
+	// TakeTicket uses a ticket up; ok only if it is good for this site now. The secret lets the site's PHP believe who is to be signed in.
+	TakeTicket(s site.Site, token string) (user, secret string, ok bool)
 	// Outage tells whether a site's database server was down at any moment since a time.
 	Outage(s site.Site, since time.Time) bool
 }
@@ -137,6 +140,8 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case !known:
 		g.unknown(w, host)
+	case s.State == site.Running && strings.HasPrefix(r.URL.Path, ticketPath):
+		g.signIn(w, r, s)
 	case s.State == site.Running:
 		http.NewResponseController(w).EnableFullDuplex() // a site may answer before it has read everything
 		g.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), siteKey{}, s)))
@@ -150,6 +155,28 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Retry-After", "5")
 		write(w, http.StatusServiceUnavailable, page{Title: s.Title + " is " + string(s.State), Words: "It does not answer yet. See what is being done with it:", Command: "vessik operations"})
 	}
+}
+
+// ticketPath begins the address of a ticket.
+const ticketPath = "/vessik-ticket/"
+
+// signIn hands whoever shows a good ticket to the site's own PHP, which signs them in.
+func (g *Gateway) signIn(w http.ResponseWriter, r *http.Request, s site.Site) {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	local := err == nil && net.ParseIP(host).IsLoopback() && r.Method == http.MethodGet
+	user, secret, good := "", "", false
+	if local {
+		user, secret, good = g.Sites.TakeTicket(s, strings.TrimPrefix(r.URL.Path, ticketPath))
+	}
+	if !good {
+		write(w, http.StatusForbidden, page{Title: "This ticket is not good", Words: "A ticket signs in once, within a minute, to the site that it was drawn for.", Remedy: "Draw another one:", Command: "vessik ticket " + s.Name + " -open"})
+		return
+	}
+	asked := r.Clone(context.WithValue(r.Context(), siteKey{}, s))
+	asked.URL.Path, asked.URL.RawPath, asked.URL.RawQuery = "/index.php", "", ""
+	asked.Header.Set("X-Vessik-Probe", secret)
+	asked.Header.Set("X-Vessik-Ticket", base64.StdEncoding.EncodeToString([]byte(user)))
+	g.proxy.ServeHTTP(w, asked)
 }
 
 // settled returns the site of a host name, once it is no longer on its way up.

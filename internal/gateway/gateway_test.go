@@ -44,6 +44,10 @@ func (f *fleet) Changed() <-chan struct{} { f.mu.Lock(); defer f.mu.Unlock(); re
 
 func (f *fleet) Outage(_ site.Site, since time.Time) bool { return f.back.After(since) }
 
+func (f *fleet) TakeTicket(s site.Site, token string) (user, secret string, ok bool) {
+	return "head-keeper", "s3cret", token == "good" && s.Name == "fernhollow"
+}
+
 func (f *fleet) set(state site.State) {
 	f.mu.Lock()
 	defer f.mu.Unlock()

@@ -63,9 +63,11 @@ func TestAReleaseIsPreparedOnceAndDrawnFrom(t *testing.T) {
 	d := ground.Database(t)
 	release, php := ground.Engine(t, "wordpress-6.1"), ground.Engine(t, "php-8.2")
 	shelf := kit.Shelf{Dir: filepath.Join(ground.Folder(t), "shelf")}
-	prepared, err := shelf.Prepare(ctx, release, php, d)
+	kits, _ := kit.All("")
+	wordpress := kits["wordpress"]
+	prepared, err := shelf.Prepare(ctx, wordpress, release.Root(), release.Version, php, d)
 	require.NoError(t, err)
-	again, err := shelf.Prepare(ctx, release, php, d)
+	again, err := shelf.Prepare(ctx, wordpress, release.Root(), release.Version, php, d)
 	require.NoError(t, err)
 	assert.Same(t, prepared, again)
 	assert.NoFileExists(t, filepath.Join(prepared.Tree, "wp-config.php"), "no secret is on the shelf")
@@ -83,18 +85,18 @@ func TestAReleaseIsPreparedOnceAndDrawnFrom(t *testing.T) {
 	pool := d.Open("drawn")
 	defer pool.Close()
 	s := site.Site{Name: "drawn", Title: `Fern's & <Moss>`, Admin: site.Admin{User: "head-keeper", Email: "ines@fernhollow.example", Password: "it's a \"password\""}}
-	s.AdminHash, err = prepared.Load(ctx, pool, s, "http://drawn.localhost:20080/")
-	require.NoError(t, err)
+	facts := kit.Facts{Site: s, Title: s.Title, URL: "http://drawn.localhost:20080", Prefix: "k3xw_", Database: s.Database, Admin: s.Admin, Hash: wordpress.HashOf("6.1", s.Admin.Password)}
+	require.NoError(t, prepared.Load(ctx, pool, facts))
 	one := func(query string) (value string) {
 		require.NoError(t, pool.QueryRow(query).Scan(&value), query)
 		return value
 	}
 	for _, option := range []string{"siteurl", "home"} {
-		assert.Equal(t, "http://drawn.localhost:20080", one("SELECT option_value FROM wp_options WHERE option_name='"+option+"'"))
+		assert.Equal(t, "http://drawn.localhost:20080", one("SELECT option_value FROM k3xw_options WHERE option_name='"+option+"'"))
 	}
-	assert.Equal(t, "/%postname%/", one("SELECT option_value FROM wp_options WHERE option_name='permalink_structure'"))
-	assert.Equal(t, "head-keeper ines@fernhollow.example", one("SELECT CONCAT(user_login, ' ', user_email) FROM wp_users"))
-	title, err := kit.Title(ctx, pool)
+	assert.Equal(t, "/%postname%/", one("SELECT option_value FROM k3xw_options WHERE option_name='permalink_structure'"))
+	assert.Equal(t, "head-keeper ines@fernhollow.example", one("SELECT CONCAT(user_login, ' ', user_email) FROM k3xw_users"))
+	title, err := wordpress.TitleOf(ctx, pool, facts)
 	require.NoError(t, err)
 	assert.Equal(t, s.Title, title)
 	var whole bytes.Buffer
@@ -102,12 +104,12 @@ func TestAReleaseIsPreparedOnceAndDrawnFrom(t *testing.T) {
 	assert.NotContains(t, whole.String(), "vessik.invalid", "nothing of the image's own address or administrator is left")
 	assert.NotContains(t, whole.String(), "vessik-administrator")
 	assert.NotContains(t, whole.String(), "VESSIK-TITLE")
-	changed, err := kit.PasswordChanged(ctx, pool, s)
+	changed, err := wordpress.PasswordChanged(ctx, pool, facts)
 	require.NoError(t, err)
 	assert.False(t, changed)
-	_, err = pool.Exec("UPDATE wp_users SET user_pass=MD5('another')")
+	_, err = pool.Exec("UPDATE k3xw_users SET user_pass=MD5('another')")
 	require.NoError(t, err)
-	changed, err = kit.PasswordChanged(ctx, pool, s)
+	changed, err = wordpress.PasswordChanged(ctx, pool, facts)
 	require.NoError(t, err)
 	assert.True(t, changed)
 }
@@ -178,18 +180,20 @@ func TestADatabaseArrivesWholeOnAnotherServer(t *testing.T) {
 }
 
 func TestScheduledTasksAreFoundInTheDatabase(t *testing.T) {
+	kits, _ := kit.All("")
+	wordpress := kits["wordpress"]
 	d := ground.Database(t)
 	require.NoError(t, d.CreateDatabase(ctx, "tasks", "tasks", "garden-gate-77"))
 	pool := d.Open("tasks")
 	defer pool.Close()
 	_, err := pool.Exec("CREATE TABLE wp_options (option_name VARCHAR(64), option_value LONGTEXT); INSERT INTO wp_options VALUES ('cron', 'a:3:{i:1795000000;a:1:{s:3:\"a_b\";a:1:{s:2:\"xx\";a:1:{s:8:\"interval\";i:1700000001;}}}i:1794000000;a:1:{s:1:\"c\";a:0:{}}s:7:\"version\";i:2;}')")
 	require.NoError(t, err)
-	next, err := kit.NextTask(ctx, pool)
+	next, err := wordpress.NextTask(ctx, pool, kit.Facts{Prefix: "wp_"})
 	require.NoError(t, err)
 	assert.Equal(t, int64(1794000000), next.Unix(), "the earliest, and no other number")
 	_, err = pool.Exec("UPDATE wp_options SET option_value='a:1:{s:7:\"version\";i:2;}'")
 	require.NoError(t, err)
-	next, err = kit.NextTask(ctx, pool)
+	next, err = wordpress.NextTask(ctx, pool, kit.Facts{Prefix: "wp_"})
 	require.NoError(t, err)
 	assert.True(t, next.IsZero())
 	require.NoError(t, d.DropDatabase(ctx, "tasks", "tasks"))

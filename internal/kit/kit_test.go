@@ -35,11 +35,25 @@ func TestPasswordsAreLongAndNeverAlike(t *testing.T) {
 	}
 }
 
+func bundled(name string) *Kit {
+	kits, _ := All("")
+	return kits[name]
+}
+
+func configuration(password string) string {
+	k := bundled("wordpress")
+	text, err := k.write(k.Configuration.Text, Facts{Database: site.Database{Name: "d", User: "u", Password: password}, Host: "127.0.0.1", Port: 22000, Prefix: "wp_"})
+	if err != nil {
+		panic(err)
+	}
+	return text
+}
+
 // A generated or given secret stands in PHP exactly as it is, whatever it is made of.
 func TestConfigurationHoldsAnyPassword(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		password := rapid.String().Draw(t, "password")
-		text := configuration(site.Database{Name: "d", User: "u", Password: password}, 22000)
+		text := configuration(password)
 		_, literal, _ := strings.Cut(text, "define( 'DB_PASSWORD', '")
 		read := []byte{}
 		for i := 0; i < len(literal) && literal[i] != '\''; i++ {
@@ -52,7 +66,7 @@ func TestConfigurationHoldsAnyPassword(t *testing.T) {
 			t.Fatalf("%q became %q", password, read)
 		}
 	})
-	a, b := configuration(site.Database{}, 1), configuration(site.Database{}, 1)
+	a, b := configuration("one"), configuration("one")
 	assert.NotEqual(t, a, b, "fresh salts each time")
 }
 
@@ -75,12 +89,12 @@ func TestCopiesAreWhole(t *testing.T) {
 
 func TestEveryWordPressReadsItsPasswords(t *testing.T) {
 	for _, version := range []string{"5.7", "6.1", "6.8"} {
-		hash := passwordHash(site.Kit{Name: "wordpress", Version: version}, "ferns are the exception")
+		hash := bundled("wordpress").HashOf(version, "ferns are the exception")
 		assert.Equal(t, version == "6.8", strings.HasPrefix(hash, "$wp$2y$10$"), hash)
 		assert.True(t, passwordMatches("ferns are the exception", hash))
 		assert.False(t, passwordMatches("ferns are no exception", hash))
 		long := strings.Repeat("moss", 40)
-		hash = passwordHash(site.Kit{Name: "wordpress", Version: version}, long)
+		hash = bundled("wordpress").HashOf(version, long)
 		assert.True(t, passwordMatches(long, hash))
 		assert.False(t, passwordMatches(long+"y", hash), "every letter counts, also beyond what bcrypt reads")
 	}
@@ -90,25 +104,28 @@ func TestEveryWordPressReadsItsPasswords(t *testing.T) {
 
 // A configuration is changed where it must be, and nowhere else, whatever hand has written it.
 func TestOnlyTheDatabasesConstantsAreChanged(t *testing.T) {
-	folder := t.TempDir()
+	k, folder := bundled("wordpress"), t.TempDir()
 	path := filepath.Join(folder, "wp-config.php")
 	text := "<?php\n// define( 'DB_HOST' is below\ndefine('DB_NAME',\"old\");\ndefine( 'DB_USER', 'o\\'ld' );\ndefine(  \"DB_PASSWORD\" , 'x' );\ndefine('DB_HOST','localhost:3306');\ndefine('MY_OWN', 'localhost:3306');\n$table_prefix = 'moss_';\n"
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o640))
-	require.NoError(t, Repoint(folder, 22001))
+	require.NoError(t, k.Repoint(folder, 22001))
 	changed, err := os.ReadFile(path)
 	require.NoError(t, err)
 	assert.Equal(t, strings.Replace(text, "'DB_HOST','localhost:3306'", "'DB_HOST','127.0.0.1:22001'", 1), string(changed))
-	require.NoError(t, Reconfigure(folder, site.Database{Name: "n", User: "u", Password: `a'b\c$1`}, 22002))
+	require.NoError(t, k.Reconfigure(folder, site.Database{Name: "n", User: "u", Password: `a'b\c$1`}, 22002))
 	changed, err = os.ReadFile(path)
 	require.NoError(t, err)
 	for _, part := range []string{"define('DB_NAME','n');", "define( 'DB_USER', 'u' );", `define(  "DB_PASSWORD" , 'a\'b\\c$1' );`, "'127.0.0.1:22002'", "define('MY_OWN', 'localhost:3306');", "$table_prefix = 'moss_';"} {
 		assert.Contains(t, string(changed), part)
 	}
+	values, err := k.Values(folder)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"address": "127.0.0.1:22002", "name": "n", "user": "u", "password": `a'b\c$1`, "prefix": "moss_"}, values)
 	info, err := os.Stat(path)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())
 	require.NoError(t, os.WriteFile(path, []byte("<?php define('DB_HOST', getenv('DB'));"), 0o640))
-	assert.ErrorContains(t, Repoint(folder, 22001), "write define( 'DB_HOST'")
+	assert.ErrorContains(t, k.Repoint(folder, 22001), "write define( 'DB_HOST'")
 }
 
 func TestDumpsAreComparedTableByTable(t *testing.T) {

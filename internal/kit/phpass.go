@@ -10,20 +10,23 @@ import (
 	"strings"
 
 	"golang.org/x/crypto/bcrypt"
-
-	"vessik/internal/core/site"
 )
 
-// passwordHash is what a version of WordPress stores for a password.
-func passwordHash(k site.Kit, password string) string {
-	if site.CompareVersions(k.Version, "6.8") < 0 {
-		return phpassHash(password)
+// schemes are the ways to keep a password that a kit may name.
+var schemes = []string{"phpass", "bcrypt", "bcrypt-sha384"}
+
+func hashWith(scheme, password string) string {
+	switch scheme {
+	case "bcrypt", "bcrypt-sha384":
+		input, mark := []byte(password), ""
+		if scheme == "bcrypt-sha384" {
+			input, mark = bcryptInput(password), "$wp"
+		}
+		if hash, err := bcrypt.GenerateFromPassword(input, 10); err == nil {
+			return mark + strings.Replace(string(hash), "$2a$", "$2y$", 1)
+		}
 	}
-	hash, err := bcrypt.GenerateFromPassword(bcryptInput(password), 10)
-	if err != nil {
-		return phpassHash(password) // which every version still reads
-	}
-	return "$wp" + strings.Replace(string(hash), "$2a$", "$2y$", 1)
+	return phpassHash(password) // which a reader of bcrypt reads as well
 }
 
 // bcryptInput is what WordPress from 6.8 on gives to bcrypt (wp_hash_password in wp-includes/pluggable.php): bcrypt itself reads 72
@@ -37,6 +40,9 @@ func bcryptInput(password string) []byte {
 func passwordMatches(password, stored string) bool {
 	if hash, ok := strings.CutPrefix(stored, "$wp"); ok {
 		return bcrypt.CompareHashAndPassword([]byte(strings.Replace(hash, "$2y$", "$2a$", 1)), bcryptInput(password)) == nil
+	}
+	if strings.HasPrefix(stored, "$2y$") {
+		return bcrypt.CompareHashAndPassword([]byte(strings.Replace(stored, "$2y$", "$2a$", 1)), []byte(password)) == nil
 	}
 	return phpassMatches(password, stored)
 }

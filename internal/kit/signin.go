@@ -44,19 +44,18 @@ func Page(ctx context.Context, client Client, method, address string, form url.V
 var (
 	inputField = regexp.MustCompile(`<input[^>]*>`)
 	attribute  = regexp.MustCompile(`([a-z]+)=["']([^"']*)["']`)
-	loginError = regexp.MustCompile(`(?s)<div id="login_error"[^>]*>(.*?)</div>`)
 	tags       = regexp.MustCompile(`<[^>]*>`)
-	signOut    = regexp.MustCompile(`href=["']([^"']*wp-login\.php\?action=logout[^"']*)["']`)
 )
 
-// SignInSteps goes through WordPress's own login form to the dashboard. It returns what it saw; err says why nobody got in.
-func SignInSteps(ctx context.Context, client Client, base, user, password string) (observed string, err error) {
-	response, page, err := Page(ctx, client, "GET", base+"wp-login.php", nil)
+// SignInSteps goes through the CMS's own login form to the dashboard. It returns what it saw; err says why nobody got in.
+func (k *Kit) SignInSteps(ctx context.Context, client Client, base, user, password string) (observed string, err error) {
+	how := k.SignIn
+	response, page, err := Page(ctx, client, "GET", base+how.Address, nil)
 	if err != nil {
 		return "", err
 	}
-	if response.StatusCode != http.StatusOK || !strings.Contains(page, `id="loginform"`) {
-		return "", fmt.Errorf("wp-login.php answers %s without a login form", response.Status)
+	if response.StatusCode != http.StatusOK || !strings.Contains(page, how.Form) {
+		return "", fmt.Errorf("%s answers %s without a login form", how.Address, response.Status)
 	}
 	form := url.Values{}
 	for _, field := range inputField.FindAllString(page, -1) {
@@ -68,31 +67,38 @@ func SignInSteps(ctx context.Context, client Client, base, user, password string
 			form.Set(values["name"], values["value"])
 		}
 	}
-	form.Set("log", user)
-	form.Set("pwd", password)
-	response, page, err = Page(ctx, client, "POST", base+"wp-login.php", form)
+	form.Set(how.User, user)
+	form.Set(how.Password, password)
+	response, page, err = Page(ctx, client, "POST", base+how.Address, form)
 	if err != nil {
 		return "", err
 	}
 	if response.StatusCode != http.StatusFound {
 		reason := "no reason given"
-		if match := loginError.FindStringSubmatch(page); match != nil {
+		if match := k.submatch(how.Error, page); match != nil {
 			reason = strings.Join(strings.Fields(html.UnescapeString(tags.ReplaceAllString(match[1], ""))), " ")
 		}
 		return "", fmt.Errorf("the login form answers %s: %s", response.Status, reason)
 	}
-	response, page, err = Page(ctx, client, "GET", base+"wp-admin/", nil)
+	response, page, err = Page(ctx, client, "GET", base+how.Dashboard, nil)
 	if err != nil {
 		return "", err
 	}
-	if response.StatusCode != http.StatusOK || !strings.Contains(page, `id="wpadminbar"`) {
+	if response.StatusCode != http.StatusOK || !strings.Contains(page, how.Mark) {
 		return "", fmt.Errorf("the dashboard answers %s after signing in", response.Status)
 	}
 	// A check leaves no open session behind.
-	if match := signOut.FindStringSubmatch(page); match != nil {
+	if match := k.submatch(how.SignOut, page); match != nil {
 		if _, _, err := Page(ctx, client, "GET", html.UnescapeString(match[1]), nil); err != nil {
 			return "", fmt.Errorf("sign out again: %w", err)
 		}
 	}
 	return user + " signed in, the dashboard answers 200", nil
+}
+
+func (k *Kit) submatch(pattern, text string) []string {
+	if r := k.regexps[pattern]; r != nil {
+		return r.FindStringSubmatch(text)
+	}
+	return nil
 }

@@ -1,6 +1,7 @@
 package proc
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -120,6 +121,16 @@ func refuseUnixSockets() error {
 		return err
 	}
 	return unix.Prctl(unix.PR_SET_SECCOMP, unix.SECCOMP_MODE_FILTER, uintptr(unsafe.Pointer(&loaded)), 0, 0)
+}
+
+// Command is a program that is run once, confined.
+func (c *Confinement) Command(ctx context.Context, program string, arguments ...string) (*exec.Cmd, error) {
+	command, err := c.command(program, arguments)
+	if err != nil {
+		return nil, err
+	}
+	confined := exec.CommandContext(ctx, command.Path, command.Args[1:]...)
+	return confined, nil
 }
 
 // command turns a program into the launcher that confines and then executes it.

@@ -92,7 +92,7 @@ func (p *Provisioner) PreviewRestack(ctx context.Context, name string, r Restack
 	for _, step := range plan.ForChange(plan.Restack, change, len(preview.Fetch) > 0) {
 		preview.Steps = append(preview.Steps, step.Title())
 	}
-	preview.Supported, preview.Warning = supportWords(s.Kit, change.After.Stack.PHP)
+	preview.Supported, preview.Warning = supportWords(p.Kits(), s.Kit, change.After.Stack.PHP)
 	preview.Downtime = "nothing: what is asked for meanwhile waits for a moment and is answered, well under a second"
 	switch {
 	case s.State != site.Running:
@@ -115,13 +115,17 @@ func (p *Provisioner) databaseBytes(ctx context.Context, s site.Site) (bytes int
 }
 
 // supportWords say what a CMS's version is known to support, and whether a PHP is not among it.
-func supportWords(k site.Kit, php string) (known, warning string) {
-	from, to := kit.Range(k)
+func supportWords(kits kit.Kits, k site.Kit, php string) (known, warning string) {
+	of := kits[k.Name]
+	if of == nil {
+		return "nothing is known of " + k.Name + " " + k.Version, ""
+	}
+	from, to := of.Range(k.Version)
 	if from == "" {
 		return "nothing is known of " + k.Name + " " + k.Version, ""
 	}
 	known = fmt.Sprintf("%s %s is known to work on PHP %s to %s", k.Name, k.Version, from, to)
-	if !kit.Supports(k, php) {
+	if !of.Bears(k.Version, php) {
 		warning = fmt.Sprintf("%s %s is not known to work on %s", k.Name, k.Version, php)
 	}
 	return known, warning
@@ -474,7 +478,7 @@ func (p *Provisioner) moveDatabase(ctx context.Context, o *operation, s site.Sit
 		words += "; collations: " + strings.Join(replaced, ", ")
 	}
 	o.found(func(c *plan.Change) { c.Moved = words })
-	return kit.Repoint(s.Folder, to.Port)
+	return p.kitOf(s).Repoint(s.Folder, to.Port)
 }
 
 // wentBack says that a change was taken back because the site no longer worked.
@@ -570,7 +574,7 @@ func (p *Provisioner) goBack(o *operation, name string) error {
 		}
 	}
 	if made {
-		if err := kit.Repoint(s.Folder, p.DatabasePort(change.Before.Stack.Database)); err != nil {
+		if err := p.kitOf(s).Repoint(s.Folder, p.DatabasePort(change.Before.Stack.Database)); err != nil {
 			return err
 		}
 	}

@@ -12,6 +12,7 @@ import (
 
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
+	"vessik/internal/kit"
 )
 
 func TestLogsAreReadFromTheirEndAndRotated(t *testing.T) {
@@ -73,14 +74,15 @@ Stack trace:
 }
 
 func TestWhatIsKnownOfACMS(t *testing.T) {
-	known, warning := supportWords(site.Kit{Name: "wordpress", Version: "6.1"}, "php-8.2")
+	kits, _ := kit.All("")
+	known, warning := supportWords(kits, site.Kit{Name: "wordpress", Version: "6.1"}, "php-8.2")
 	assert.Equal(t, "wordpress 6.1 is known to work on PHP 5.6 to 8.2", known)
 	assert.Empty(t, warning)
-	_, warning = supportWords(site.Kit{Name: "wordpress", Version: "6.1"}, "php-8.4")
+	_, warning = supportWords(kits, site.Kit{Name: "wordpress", Version: "6.1"}, "php-8.4")
 	assert.Equal(t, "wordpress 6.1 is not known to work on php-8.4", warning)
-	_, warning = supportWords(site.Kit{Name: "wordpress", Version: "6.8"}, "php-7.4")
+	_, warning = supportWords(kits, site.Kit{Name: "wordpress", Version: "6.8"}, "php-7.4")
 	assert.Empty(t, warning)
-	known, warning = supportWords(site.Kit{Name: "moss", Version: "1"}, "php-8.4")
+	known, warning = supportWords(kits, site.Kit{Name: "moss", Version: "1"}, "php-8.4")
 	assert.Equal(t, "nothing is known of moss 1", known)
 	assert.Empty(t, warning)
 }

@@ -47,6 +47,11 @@ type Provisioner struct {
 	recordsDB  *engine.DatabaseServer
 	records    *records.Records
 	shelf      kit.Shelf
+	kits       kit.Kits
+	kitFaults  map[string]error // of the user's kits, by folder
+	kitState   string
+	kitMu      sync.Mutex // guards the three
+	tickets    ticketBook
 	pictures   picture.Taker
 	slots      chan struct{} // bounds the heavy steps
 	work       sync.WaitGroup
@@ -280,7 +285,8 @@ func (p *Provisioner) socket(s site.Site) string {
 
 func (p *Provisioner) phpPlace(s site.Site) engine.PHPPlace {
 	name := s.Name
-	return engine.PHPPlace{Dir: p.Home.path("run", "php", name), Temp: p.Home.path("tmp", name), Logs: p.Home.siteLogs(name),
+	ticket, _ := p.kitOf(s).Script(p.kitOf(s).Ticket.Script) // its kit was judged
+	return engine.PHPPlace{Ticket: string(ticket), Dir: p.Home.path("run", "php", name), Temp: p.Home.path("tmp", name), Logs: p.Home.siteLogs(name),
 		Mail: p.Home.path("mail", name), Socket: p.socket(s), Probe: p.probeFile()}
 }
 

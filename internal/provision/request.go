@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -32,7 +33,11 @@ func (p *Provisioner) facts() site.Facts {
 		kept[port] = id
 	}
 	p.settingsMu.Unlock()
-	return site.Facts{Home: p.Home.Dir, Sites: p.Sites(), Releases: kit.Releases(p.Store), Supports: kit.Supports, FirstPort: engine.FirstUnprivilegedPort(), KeptPorts: kept,
+	kits, roots := p.Kits(), map[string]string{}
+	for name, k := range kits {
+		roots[name] = k.Layout.DocumentRoot
+	}
+	return site.Facts{Roots: roots, Home: p.Home.Dir, Sites: p.Sites(), Releases: kits.Releases(p.Store), KitNames: kits.Names(), Supports: kits.Bear, FirstPort: engine.FirstUnprivilegedPort(), KeptPorts: kept,
 		Engines: p.Engines(), PortRange: p.PortRange(),
 		PortHolder: engine.PortHolder, FolderFault: folderFault}
 }
@@ -48,6 +53,31 @@ func (p *Provisioner) Engines() map[string][]site.EngineFact {
 		facts[string(row.Kind)] = append(facts[string(row.Kind)], site.EngineFact{ID: row.ID, Version: versions[row.ID], Age: row.Age()})
 	}
 	return facts
+}
+
+// Kits are all that are known now: the user's own are read again when one of them has changed.
+func (p *Provisioner) Kits() kit.Kits {
+	p.kitMu.Lock()
+	defer p.kitMu.Unlock()
+	if state := kit.State(p.Home.path("kits")); p.kits == nil || state != p.kitState {
+		p.kits, p.kitFaults = kit.All(p.Home.path("kits"))
+		p.kitState = state
+		for folder, fault := range p.kitFaults {
+			p.Log.Warn("a kit is left out", "folder", folder, "reason", fault)
+		}
+	}
+	return p.kits
+}
+
+// KitFolder is where the user's own kits are put.
+func (p *Provisioner) KitFolder() string { return p.Home.path("kits") }
+
+// KitFaults are what is wrong with the user's kits, by folder.
+func (p *Provisioner) KitFaults() map[string]error {
+	p.Kits()
+	p.kitMu.Lock()
+	defer p.kitMu.Unlock()
+	return maps.Clone(p.kitFaults)
 }
 
 // PortRange is where sites get their own ports from.
@@ -125,6 +155,9 @@ func (p *Provisioner) New(ctx context.Context, requests []site.Request) (records
 		s := &sites[i]
 		s.Admin.Password = cmp.Or(s.Admin.Password, kit.Password())
 		s.Database.Password = cmp.Or(s.Database.Password, kit.Password())
+		if k := p.kitOf(*s); k.Database.Prefix != "" && s.Prefix == "" {
+			s.Prefix = kit.Prefix()
+		}
 		s.Probe, s.CreatedAt = randomHex(16), time.Now().UTC().Truncate(time.Millisecond)
 		names = append(names, s.Name)
 		plans[s.Name] = plan.For(plan.New, p.missing(*s))
@@ -140,7 +173,7 @@ func (p *Provisioner) New(ctx context.Context, requests []site.Request) (records
 }
 
 func (p *Provisioner) missing(s site.Site) bool {
-	return slices.ContainsFunc(append(s.Stack.IDs(), s.Kit.Release()), func(id string) bool { _, err := p.Store.Find(id); return err != nil })
+	return slices.ContainsFunc(p.enginesOf(s), func(id string) bool { _, err := p.Store.Find(id); return err != nil })
 }
 
 // Do takes a request about sites that exist: start, stop, verify or retire.

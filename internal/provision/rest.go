@@ -13,7 +13,6 @@ import (
 
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
-	"vessik/internal/kit"
 )
 
 const (
@@ -196,7 +195,7 @@ func (p *Provisioner) runTasks(now time.Time, due map[string]task) {
 		p.work.Go(func() {
 			ctx, cancel := context.WithTimeout(p.context, time.Minute)
 			defer cancel()
-			request, err := http.NewRequestWithContext(ctx, "GET", fmt.Sprintf("http://127.0.0.1:%d%s", s.Port, kit.TaskPath), nil)
+			request, err := http.NewRequestWithContext(ctx, "GET", fmt.Sprintf("http://127.0.0.1:%d%s", s.Port, p.kitOf(s).Tasks.Address), nil)
 			if err != nil {
 				return
 			}
@@ -219,7 +218,7 @@ func (p *Provisioner) nextTask(s site.Site) time.Time {
 	}
 	pool := d.Open(s.Database.Name)
 	defer pool.Close()
-	next, err := kit.NextTask(p.context, pool)
+	next, err := p.kitOf(s).NextTask(p.context, pool, p.kitFacts(s))
 	if err != nil {
 		return time.Time{}
 	}

@@ -43,7 +43,7 @@ func (p *Provisioner) do(o *operation, name string, step plan.Step, note func(st
 	}
 	switch step {
 	case plan.FetchEngines:
-		_, err := p.Store.Ensure(ctx, append(s.Stack.IDs(), s.Kit.Release()), func(text string, fraction float64) { o.progress(name, text, fraction) })
+		_, err := p.Store.Ensure(ctx, p.enginesOf(s), func(text string, fraction float64) { o.progress(name, text, fraction) })
 		return err
 	case plan.LayOut:
 		prepared, err := p.prepared(ctx, s)
@@ -58,7 +58,9 @@ func (p *Provisioner) do(o *operation, name string, step plan.Step, note func(st
 		if err != nil {
 			return err
 		}
-		return kit.Configure(s, database.Port)
+		facts := p.kitFacts(s)
+		facts.Port = database.Port
+		return p.kitOf(s).Configure(facts)
 	case plan.LoadContent:
 		return p.loadContent(ctx, s)
 	case plan.StartPHP:
@@ -212,9 +214,13 @@ func undoLayOut(operation string, s site.Site, note string) error {
 }
 
 func (p *Provisioner) prepared(ctx context.Context, s site.Site) (*kit.Prepared, error) {
-	release, err := p.Store.Find(s.Kit.Release())
-	if err != nil {
-		return nil, err
+	k, source, version := p.kitOf(s), "", s.Kit.Version
+	if k.FromCatalogue() {
+		release, err := p.Store.Find(s.Kit.Release())
+		if err != nil {
+			return nil, err
+		}
+		source, version = release.Root(), release.Version
 	}
 	php, err := p.Store.Find(s.Stack.PHP)
 	if err != nil {
@@ -224,7 +230,7 @@ func (p *Provisioner) prepared(ctx context.Context, s site.Site) (*kit.Prepared,
 	if err != nil {
 		return nil, err
 	}
-	return p.shelf.Prepare(ctx, release, php, database)
+	return p.shelf.Prepare(ctx, k, source, version, php, database)
 }
 
 func (p *Provisioner) createDatabase(ctx context.Context, s site.Site, note func(string)) error {
@@ -254,11 +260,34 @@ func (p *Provisioner) loadContent(ctx context.Context, s site.Site) error {
 	}
 	pool := database.Open(s.Database.Name)
 	defer pool.Close()
-	hash, err := prepared.Load(ctx, pool, s, s.URL(p.settings.GatewayPort))
-	if err != nil {
+	facts := p.kitFacts(s)
+	facts.Hash = p.kitOf(s).HashOf(s.Kit.Version, s.Admin.Password)
+	if err := prepared.Load(ctx, pool, facts); err != nil {
 		return err
 	}
-	return p.change(ctx, s.Name, func(s *site.Site) error { s.AdminHash = hash; return nil })
+	return p.change(ctx, s.Name, func(s *site.Site) error { s.AdminHash = facts.Hash; return nil })
+}
+
+// kitOf is the kit of a site; one that knows nothing where the user took it away.
+func (p *Provisioner) kitOf(s site.Site) *kit.Kit {
+	if k := p.Kits()[s.Kit.Name]; k != nil {
+		return k
+	}
+	return &kit.Kit{Name: s.Kit.Name, Title: s.Kit.Name}
+}
+
+// kitFacts are what a kit's templates may use of a site.
+func (p *Provisioner) kitFacts(s site.Site) kit.Facts {
+	return kit.Facts{Site: s, Title: s.Title, URL: strings.TrimSuffix(s.URL(p.settings.GatewayPort), "/"), Domain: s.Domain, Prefix: cmp.Or(s.Prefix, p.kitOf(s).Database.Prefix),
+		Database: s.Database, Host: "127.0.0.1", Port: p.DatabasePort(s.Stack.Database), Admin: s.Admin}
+}
+
+// enginesOf are the engines of a site's stack, and its CMS's release where that is one of the catalogue.
+func (p *Provisioner) enginesOf(s site.Site) []string {
+	if p.kitOf(s).FromCatalogue() {
+		return append(s.Stack.IDs(), s.Kit.Release())
+	}
+	return s.Stack.IDs()
 }
 
 // startPHP opens a site's PHP unless it is open, and wakes it.
@@ -325,7 +354,7 @@ func (p *Provisioner) virtualHost(s site.Site) engine.VirtualHost {
 	}
 	host := render.Host{Site: s, Socket: p.socket(s), Logs: p.Home.siteLogs(s.Name), BaseURL: strings.TrimSuffix(s.URL(p.settings.GatewayPort), "/"), PublicPort: p.settings.GatewayPort,
 		UploadLimit: max(render.Bytes(values["post_max_size"]), render.Bytes(values["upload_max_filesize"])+1<<20), ReadTimeout: cmp.Or(php.LongestRequest(), 3600) + 10,
-		FrontController: kit.FrontController, NoPHP: kit.NoPHP}
+		FrontController: p.kitOf(s).Web.Front, NoPHP: p.kitOf(s).Web.NoPHP, Private: p.kitOf(s).Web.Private}
 	text := host.Nginx()
 	if strings.HasPrefix(s.Stack.Web, "apache") {
 		text = host.Apache()

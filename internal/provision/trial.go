@@ -108,7 +108,7 @@ func (p *Provisioner) StartTrial(ctx context.Context, name string, t Trial) (rec
 		copies, names = append(copies, c), append(names, c.Name)
 		plans[c.Name] = plan.ForTrial(p.missing(c), t.Keep)
 		cell := plan.Cell{Copy: c.Name, Stack: stack, Verdict: check.Skip, Summary: "waits", Visits: []plan.Visit{}, Messages: []plan.Message{}}
-		if known, warning := supportWords(c.Kit, stack.PHP); warning != "" {
+		if known, warning := supportWords(p.Kits(), c.Kit, stack.PHP); warning != "" {
 			cell.Supported = known
 		}
 		trial.Cells = append(trial.Cells, cell)
@@ -143,7 +143,7 @@ func (p *Provisioner) doTrial(o *operation, s site.Site, step plan.Step, note fu
 		if err != nil {
 			return true, err
 		}
-		return true, kit.Reconfigure(s.Folder, s.Database, database.Port)
+		return true, p.kitOf(s).Reconfigure(s.Folder, s.Database, database.Port)
 	case plan.LoadContent:
 		return true, p.copyContent(ctx, source, s)
 	case plan.Publish:

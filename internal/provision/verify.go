@@ -36,6 +36,7 @@ type inspection struct {
 	p       *Provisioner
 	ctx     context.Context
 	site    site.Site
+	kit     *kit.Kit
 	base    string // the site's URL through the gateway
 	client  *http.Client
 	probe   probeAnswer // what a request that the site served said
@@ -51,7 +52,7 @@ func (p *Provisioner) verify(ctx context.Context, s site.Site, grown func(check.
 	jar, _ := cookiejar.New(nil)
 	transport := &http.Transport{DialContext: dialLoopback, ResponseHeaderTimeout: checkTimeout, DisableCompression: true}
 	defer transport.CloseIdleConnections()
-	i := &inspection{p: p, ctx: ctx, site: s, base: s.URL(p.settings.GatewayPort), grown: grown,
+	i := &inspection{p: p, ctx: ctx, site: s, kit: p.kitOf(s), base: s.URL(p.settings.GatewayPort), grown: grown,
 		client: &http.Client{Transport: transport, Jar: jar, Timeout: checkTimeout,
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
 	i.run(check.WebAnswers, i.webAnswers)
@@ -214,7 +215,7 @@ func (i *inspection) frontPage() outcome {
 	title := i.site.Title
 	if pool := i.pool(); pool != nil {
 		defer pool.Close()
-		if now, err := kit.Title(i.ctx, pool); err == nil {
+		if now, err := i.kit.TitleOf(i.ctx, pool, i.p.kitFacts(i.site)); err == nil {
 			title = now
 		}
 	}
@@ -318,14 +319,17 @@ func (i *inspection) assets() outcome {
 }
 
 func (i *inspection) signIn() outcome {
+	if i.kit.SignIn.Address == "" {
+		return outcome{verdict: check.Skip, expected: "the administrator signs in", observed: "a " + i.kit.Title + " has no sign-in that Vessik knows"}
+	}
 	expected := fmt.Sprintf("%s signs in with the login form and sees the dashboard", i.site.Admin.User)
-	observed, err := kit.SignInSteps(i.ctx, i.client, i.base, i.site.Admin.User, i.site.Admin.Password)
+	observed, err := i.kit.SignInSteps(i.ctx, i.client, i.base, i.site.Admin.User, i.site.Admin.Password)
 	if err == nil {
 		return passed(expected, observed)
 	}
 	if pool := i.pool(); pool != nil {
 		defer pool.Close()
-		if changed, asked := kit.PasswordChanged(i.ctx, pool, i.site); asked == nil && changed {
+		if changed, asked := i.kit.PasswordChanged(i.ctx, pool, i.p.kitFacts(i.site)); asked == nil && changed {
 			return outcome{verdict: check.Skip, expected: expected, observed: "the administrator's password was changed since the site was made; Vessik does not know the new one"}
 		}
 	}
@@ -423,9 +427,9 @@ func (i *inspection) filesPrivate() outcome {
 	bait := home.path("home.json")
 	for _, s := range i.p.Sites() {
 		if s.Name != i.site.Name && (s.State == site.Running || s.State == site.Stopped) {
-			paths = append(paths, s.Folder, kit.ConfigurationFile(s))
+			paths = append(paths, s.Folder, i.p.kitOf(s).ConfigurationFile(s))
 			sockets = append(sockets, i.p.socket(s))
-			bait = kit.ConfigurationFile(s)
+			bait = i.p.kitOf(s).ConfigurationFile(s)
 			break
 		}
 	}
@@ -463,7 +467,7 @@ func (i *inspection) throughLink(bait string) (leaked bool, err error) {
 		return false, err
 	}
 	name := linkPrefix + randomHex(8) + ".txt"
-	path := filepath.Join(i.site.Folder, name)
+	path := filepath.Join(i.site.DocumentRoot(), name)
 	if err := os.Symlink(bait, path); err != nil {
 		return false, err
 	}
@@ -486,7 +490,7 @@ func (i *inspection) throughLink(bait string) (leaked bool, err error) {
 const linkPrefix = "vessik-link-"
 
 func clearLinks(s site.Site) {
-	found, _ := filepath.Glob(filepath.Join(s.Folder, linkPrefix+"*.txt"))
+	found, _ := filepath.Glob(filepath.Join(s.DocumentRoot(), linkPrefix+"*.txt"))
 	for _, path := range found {
 		if info, err := os.Lstat(path); err == nil && info.Mode()&os.ModeSymlink != 0 {
 			os.Remove(path)

@@ -3,6 +3,7 @@
 package render
 
 import (
+	"cmp"
 	"embed"
 	"maps"
 	"regexp"
@@ -50,11 +51,15 @@ type Host struct {
 	ReadTimeout     int      // seconds that PHP may take
 	FrontController string   // what answers for addresses that are no file, e.g. /index.php?$args
 	NoPHP           []string // address prefixes below which PHP is never run
+	Private         []string // address prefixes that are never served
 }
 
 // Nginx is the virtual host as nginx reads it, Apache as Apache does.
 func (h Host) Nginx() string  { return render("nginx-site.conf", h) }
 func (h Host) Apache() string { return render("apache-site.conf", h) }
+
+// Front is the front controller with its query, as nginx falls back to; =404 where there is none.
+func (h Host) Front() string { return cmp.Or(h.FrontController, "=404") }
 
 // DomainPattern is the domain for a regular expression.
 func (h Host) DomainPattern() string { return regexp.QuoteMeta(h.Site.Domain) }
@@ -96,6 +101,7 @@ type PHP struct {
 	Logs         string
 	Socket       string
 	ProbeFile    string
+	Ticket       string // the PHP that signs a user in; empty for none
 	Children     int
 	OpenBasedir  string // set where the kernel cannot confine
 	ExtensionDir string

@@ -32,6 +32,7 @@ type Request struct {
 	DatabaseName     string `json:"database_name,omitempty" doc:"The site's database"`
 	DatabaseUser     string `json:"database_user,omitempty" doc:"The user that may use that database, and no other"`
 	DatabasePassword string `json:"database_password,omitempty" doc:"12 characters or more; generated when empty"`
+	Prefix           string `json:"prefix,omitempty" doc:"Begins the names of the CMS's tables; generated when empty" example:"k3xw_"`
 }
 
 // PortRange is where sites get their own ports from, unless the home has another.
@@ -46,6 +47,8 @@ type Facts struct {
 	Sites    []Site                  // all that exist
 	Engines  map[string][]EngineFact // by kind (php, web, database), the usual one first
 	Releases map[string][]string     // versions by kit, the default first
+	KitNames []string                // all kits, the usual one first
+	Roots    map[string]string       // document roots of kits whose is not the folder itself
 	// Supports tells whether a version of a CMS is known to work on a PHP; nil where nothing is known.
 	Supports    func(k Kit, php string) bool
 	FirstPort   int            // the lowest port that the service may bind
@@ -61,10 +64,11 @@ func Derive(r Request, f Facts) Site {
 		Title:  cmp.Or(strings.TrimSpace(r.Title), titleOf(r.Name)),
 		Domain: strings.ToLower(cmp.Or(r.Domain, r.Name+".localhost")),
 		Folder: cmp.Or(r.Folder, filepath.Join(f.Home, "sites", cmp.Or(r.Name, "NAME"))),
-		Kit:    Kit{Name: cmp.Or(r.Kit, "wordpress")},
+		Kit:    Kit{Name: cmp.Or(r.Kit, first(f.KitNames))},
 		Stack:  Stack{PHP: f.Engine("php", r.PHP), Web: f.Engine("web", r.Web), Database: f.Engine("database", r.Database)},
 		Admin:  Admin{User: cmp.Or(r.Admin, cut(r.Name, 50)+"-keeper"), Email: cmp.Or(r.AdminEmail, "keeper@"+cmp.Or(r.Name, "name")+".example"), Password: r.AdminPassword},
 	}
+	s.Root, s.Prefix = f.Roots[s.Kit.Name], r.Prefix
 	s.Kit.Version = cmp.Or(r.KitVersion, f.release(s.Kit.Name, s.Stack.PHP))
 	s.Database = Database{Name: cmp.Or(r.DatabaseName, databaseOf(r.Name)), User: cmp.Or(r.DatabaseUser, databaseOf(r.Name)), Password: r.DatabasePassword}
 	if filepath.IsAbs(s.Folder) {
@@ -135,6 +139,7 @@ func freePort(f Facts) int {
 var (
 	label       = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]*[a-z0-9])?$`)
 	identifier  = regexp.MustCompile(`^[A-Za-z0-9_]+$`)
+	tablePrefix = regexp.MustCompile(`^[a-z][a-z0-9_]{0,19}$`)
 	userName    = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._@ -]*$`)
 	guessed     = []string{"admin", "administrator", "root", "user", "test", "webmaster", "wordpress"}
 	systemNames = []string{"mysql", "sys", "information_schema", "performance_schema", "vessik", "root", "mariadb"}
@@ -324,6 +329,13 @@ func (c *checker) admin(s Site) {
 	c.password("admin_password", s.Admin.Password, s.Admin.User, s.Name)
 }
 
+// CheckPassword judges a given password; an empty one is generated later. words must not stand in it.
+func CheckPassword(name, field, password string, words ...string) Problems {
+	c := &checker{site: name}
+	c.password(field, password, words...)
+	return c.problems
+}
+
 // password judges a given password; an empty one is generated later.
 func (c *checker) password(field, password string, words ...string) {
 	if password == "" {
@@ -399,6 +411,9 @@ func (c *checker) database(s Site, f Facts) {
 		}
 	}
 	c.password("database_password", s.Database.Password, s.Database.User)
+	if s.Prefix != "" && !tablePrefix.MatchString(s.Prefix) {
+		c.add("prefix", "use a to z, 0 to 9 and _, a letter first, 20 at most, as in k3xw_", "%q cannot begin a table's name", s.Prefix)
+	}
 }
 
 func first(values []string) string {

@@ -4,6 +4,7 @@ package site
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -82,7 +83,9 @@ type Site struct {
 	State    State    `json:"state"`
 	Reason   string   `json:"reason"` // why it failed, in the engine's own words
 	Domain   string   `json:"domain"`
-	Folder   string   `json:"folder"` // also the document root
+	Folder   string   `json:"folder"`
+	// Root is the document root inside the folder; empty where it is the folder itself.
+	Root     string   `json:"root,omitempty"`
 	Port     int      `json:"port"`   // the site's own, on 127.0.0.1
 	Kit      Kit      `json:"kit"`
 	Stack    Stack    `json:"stack"`
@@ -93,6 +96,8 @@ type Site struct {
 	PortPinned bool `json:"port_pinned,omitempty"`
 	// Notice is something that its owner should know, such as another port.
 	Notice string `json:"notice,omitempty"`
+	// Prefix begins the names of the CMS's tables; empty for the kit's own.
+	Prefix string `json:"prefix,omitempty"`
 	// TrialOf is the site that this one is a temporary copy of.
 	TrialOf string `json:"trial_of,omitempty"`
 	// AdminHash is what the database held for the administrator's password when the site was made.
@@ -101,6 +106,9 @@ type Site struct {
 	Probe     string    `json:"probe"`
 	CreatedAt time.Time `json:"created_at"`
 }
+
+// DocumentRoot is the folder that the web server serves.
+func (s Site) DocumentRoot() string { return filepath.Join(s.Folder, s.Root) }
 
 // URL is where the site answers, through the gateway on the given port.
 func (s Site) URL(gatewayPort int) string { return URL(s.Domain, gatewayPort) }

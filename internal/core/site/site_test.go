@@ -13,6 +13,7 @@ func facts() Facts {
 	return Facts{Home: "/srv/vessik", FirstPort: 1024, KeptPorts: map[int]string{20070: "its API and console"},
 		Engines:    map[string][]EngineFact{"php": {{ID: "php-8.2"}}, "web": {{ID: "nginx-1.22"}}, "database": {{ID: "mariadb-10.11"}}},
 		Releases:   map[string][]string{"wordpress": {"6.1"}},
+		KitNames:   []string{"wordpress"},
 		PortHolder: func(port int) string { return map[int]string{5432: "postgres (process 7)"}[port] },
 		FolderFault: func(folder string) string {
 			return map[string]string{"/srv/full": "/srv/full is not empty"}[folder]

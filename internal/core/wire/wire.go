@@ -25,6 +25,7 @@ type Site struct {
 	Resting      bool       `json:"resting" doc:"Running, with its PHP not loaded until somebody asks"`
 	TrialOf      string     `json:"trial_of,omitempty" doc:"A temporary copy of that site"`
 	Database     Database   `json:"database"`
+	Prefix       string     `json:"prefix" doc:"Begins the names of the CMS's tables"`
 	Admin        Admin      `json:"admin"`
 	CreatedAt    time.Time  `json:"created_at"`
 }
@@ -121,6 +122,57 @@ type VariablesPage struct {
 	Engine    string                `json:"engine"`
 	Variables map[string]string     `json:"variables" nullable:"false" doc:"Those that were set; all others are as the server has them"`
 	History   []plan.VariablesEntry `json:"history" nullable:"false"`
+}
+
+// KitInfo is one CMS that sites can be made of.
+type KitInfo struct {
+	Name     string   `json:"name"`
+	Title    string   `json:"title"`
+	About    string   `json:"about"`
+	Versions []string `json:"versions" nullable:"false" doc:"The usual one first"`
+	From     string   `json:"from" doc:"Folder of the user's own kit; empty for one that Vessik brings"`
+	Touches  []Touch  `json:"finishing_touches" nullable:"false"`
+	// SignsIn says that a ticket can be drawn for its users.
+	SignsIn bool     `json:"signs_in"`
+	Sites   []string `json:"sites" nullable:"false"`
+}
+
+// Touch is a finishing touch of a kit.
+type Touch struct {
+	Name  string `json:"name"`
+	About string `json:"about"`
+}
+
+// Kits are all, and what is wrong with the user's own.
+type Kits struct {
+	Kits   []KitInfo         `json:"kits" nullable:"false"`
+	Faults map[string]string `json:"faults" nullable:"false" doc:"By folder"`
+	Folder string            `json:"folder" doc:"Where the user's own kits are put"`
+}
+
+// User is one of a site's own users.
+type User struct {
+	Login string `json:"login"`
+	Name  string `json:"name"`
+	Email string `json:"email"`
+	Role  string `json:"role"`
+}
+
+// AskTicket asks for a ticket.
+type AskTicket struct {
+	As string `json:"as,omitempty" doc:"Login; the administrator where empty"`
+}
+
+// Ticket is an address that signs a browser in to a site, once.
+type Ticket struct {
+	URL       string    `json:"url"`
+	User      string    `json:"user"`
+	ExpiresAt time.Time `json:"expires_at"`
+}
+
+// NewPassword is a password; asked for, it is generated where empty.
+type NewPassword struct {
+	Password string `json:"password"`
 }
 
 // Restack asks for another stack; engines in full or in part, empty ones stay.

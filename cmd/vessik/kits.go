@@ -1,0 +1,137 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"text/tabwriter"
+
+	"vessik/client"
+	"vessik/internal/kit"
+)
+
+var kitsCommand = command{name: "kits", names: "[check FOLDER]", about: "list the kits that sites can be made of",
+	synopsis: "Lists what sites can be made of. A kit is a folder with a kit.yaml; your own are put into kits/ of the home folder and are there at once.\ncheck FOLDER judges one, with the line of everything that is wrong; it needs no service.",
+	example:  "vessik kits\nvessik kits check ~/kits/our-cms", run: runKits}
+
+func runKits(ctx context.Context, c *call) error {
+	c.jsonFlag()
+	if err := c.parse(); err != nil {
+		return err
+	}
+	if len(c.names) > 0 {
+		if c.names[0] != "check" || len(c.names) != 2 {
+			return usageError{"it is: kits check FOLDER"}
+		}
+		return c.checkKit(c.names[1])
+	}
+	service, err := c.client()
+	if err != nil {
+		return err
+	}
+	all, err := service.Kits(ctx)
+	if err != nil {
+		return err
+	}
+	if *c.json {
+		return c.printJSON(all)
+	}
+	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(table, "KIT\tVERSIONS\tSITES\tABOUT")
+	for _, k := range all.Kits {
+		fmt.Fprintf(table, "%s\t%s\t%d\t%s\n", k.Name, strings.Join(k.Versions, ", "), len(k.Sites), k.Title+": "+k.About)
+	}
+	if err := table.Flush(); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.out, "\nYour own kits: folders in %s\n", all.Folder)
+	for _, folder := range slices.Sorted(maps.Keys(all.Faults)) {
+		fmt.Fprintf(c.out, "left out: %s\n  %s\n", folder, strings.ReplaceAll(all.Faults[folder], "\n", "\n  "))
+	}
+	return nil
+}
+
+func (c *call) checkKit(folder string) error {
+	k, err := kit.Read(os.DirFS(folder))
+	var faults kit.Faults
+	if err != nil && !errors.As(err, &faults) {
+		return err
+	}
+	if *c.json {
+		if err := c.printJSON(map[string]any{"folder": folder, "faults": append(kit.Faults{}, faults...)}); err != nil {
+			return err
+		}
+	} else if len(faults) == 0 {
+		fmt.Fprintf(c.out, "%s is right: %s, %d finishing touches\n", folder, k.Title, len(k.Touches))
+	} else {
+		fmt.Fprintln(c.out, faults.Error())
+	}
+	if len(faults) > 0 {
+		return exitCode(exitCheckFailed)
+	}
+	return nil
+}
+
+var ticketCommand = command{name: "ticket", names: "NAME", about: "sign in to a site without typing",
+	synopsis: "Prints an address that signs a browser in to the site: good for one use within a minute, on this machine only. Nothing of it is kept in the site.",
+	example:  "vessik ticket orchard-days -open\nvessik ticket orchard-days -as tobias", run: runTicket}
+
+func runTicket(ctx context.Context, c *call) error {
+	as := c.flags.String("as", "", "which of the site's users (default: its administrator; see them with vessik users NAME)")
+	open := c.flags.Bool("open", false, "open it in the browser")
+	return show(func(ctx context.Context, service *client.Client, c *call) (client.Ticket, error) {
+		return service.Ticket(ctx, c.names[0], *as)
+	}, func(_ context.Context, _ *client.Client, c *call, t client.Ticket) error {
+		if *open {
+			browse(t.URL)
+		}
+		_, err := fmt.Fprintln(c.out, t.URL)
+		return err
+	})(ctx, c)
+}
+
+var usersCommand = command{name: "users", names: "NAME", about: "list a site's users, set a password",
+	synopsis: "Lists the users of a site's CMS, administrators first; with -set-password, gives one of them another password and prints it.",
+	example:  "vessik users orchard-days\nvessik users orchard-days -set-password tobias", run: runUsers}
+
+func runUsers(ctx context.Context, c *call) error {
+	user := c.flags.String("set-password", "", "login of the user who gets another password")
+	password := c.flags.String("password", "", "that password, 12 characters or more (default: generated)")
+	service, err := c.connect(func() error {
+		if *password != "" && *user == "" {
+			return usageError{"name the user with -set-password"}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if *user != "" {
+		set, err := service.SetPassword(ctx, c.names[0], *user, *password)
+		if err != nil {
+			return err
+		}
+		if *c.json {
+			return c.printJSON(set)
+		}
+		_, err = fmt.Fprintf(c.out, "%s: %s\n", *user, set.Password)
+		return err
+	}
+	users, err := service.Users(ctx, c.names[0])
+	if err != nil {
+		return err
+	}
+	if *c.json {
+		return c.printJSON(users)
+	}
+	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(table, "LOGIN\tNAME\tMAIL\tROLE")
+	for _, u := range users {
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\n", u.Login, u.Name, u.Email, u.Role)
+	}
+	return table.Flush()
+}

@@ -1,0 +1,182 @@
+package kit
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"vessik/internal/core/site"
+)
+
+// Configure writes what the kit says of a site's own files: its configuration, with secrets, and the files of its layout.
+func (k *Kit) Configure(facts Facts) error {
+	if k.Configuration.Text == "" {
+		return nil
+	}
+	text, err := k.write(k.Configuration.Text, facts)
+	if err != nil {
+		return err
+	}
+	path := k.ConfigurationFile(facts.Site)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	return os.WriteFile(path, []byte(text), 0o600)
+}
+
+// ConfigurationFile is the file that holds a site's secrets; the site's folder where the kit knows none.
+func (k *Kit) ConfigurationFile(s site.Site) string {
+	return filepath.Join(s.Folder, k.Configuration.File)
+}
+
+// Repoint has a site's configuration name another port of the database server; everything else in it stays.
+func (k *Kit) Repoint(folder string, port int) error {
+	return k.redefine(folder, map[string]string{"address": fmt.Sprintf("127.0.0.1:%d", port), "host": "127.0.0.1", "port": strconv.Itoa(port)})
+}
+
+// Reconfigure has a copy's configuration name its own database; everything else in it stays.
+func (k *Kit) Reconfigure(folder string, d site.Database, port int) error {
+	return k.redefine(folder, map[string]string{"address": fmt.Sprintf("127.0.0.1:%d", port), "host": "127.0.0.1", "port": strconv.Itoa(port),
+		"name": d.Name, "user": d.User, "password": d.Password})
+}
+
+// pattern finds a value; its group named value holds it, inside single quotes, inside double quotes, or bare.
+func (v Value) pattern() *regexp.Regexp {
+	const literal = `(?:'(?P<value>(?:[^'\\]|\\.)*)'|"(?P<value2>(?:[^"\\]|\\.)*)")`
+	switch {
+	case v.Constant != "":
+		return regexp.MustCompile(`define\(\s*['"]` + regexp.QuoteMeta(v.Constant) + `['"]\s*,\s*` + literal)
+	case v.Variable != "":
+		return regexp.MustCompile(`(?m)^\s*\$` + regexp.QuoteMeta(v.Variable) + `\s*=\s*` + literal)
+	case v.Key != "":
+		return regexp.MustCompile(`['"]` + regexp.QuoteMeta(v.Key) + `['"]\s*=>\s*` + literal)
+	}
+	return regexp.MustCompile(v.Pattern)
+}
+
+// find is where in a text a value stands, its quotes included; quoted tells whether it has any.
+func (v Value) find(text []byte) (from, to int, quoted, found bool) {
+	r := v.pattern()
+	match := r.FindSubmatchIndex(text)
+	if match == nil {
+		return 0, 0, false, false
+	}
+	for i, name := range r.SubexpNames() {
+		if strings.HasPrefix(name, "value") && match[2*i] >= 0 {
+			from, to = match[2*i], match[2*i+1]
+			if v.Pattern == "" {
+				return from - 1, to + 1, true, true
+			}
+			return from, to, false, true
+		}
+	}
+	return 0, 0, false, false
+}
+
+func (v Value) String() string {
+	switch {
+	case v.Constant != "":
+		return fmt.Sprintf("define( '%s', '…' );", v.Constant)
+	case v.Variable != "":
+		return "$" + v.Variable + " = '…';"
+	case v.Key != "":
+		return fmt.Sprintf("'%s' => '…'", v.Key)
+	}
+	return v.Pattern
+}
+
+// redefine changes values in a configuration that anybody may have written.
+func (k *Kit) redefine(folder string, values map[string]string) error {
+	if len(k.Configuration.Values) == 0 {
+		return nil
+	}
+	path := filepath.Join(folder, k.Configuration.File)
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	for _, v := range k.Configuration.Values {
+		value, asked := values[v.Of]
+		if !asked {
+			continue
+		}
+		from, to, quoted, found := v.find(text)
+		if !found {
+			return fmt.Errorf("%s does not say its database's %s with a text in quotes: write %s into it", path, v.Of, v)
+		}
+		if quoted {
+			value = phpString(value)
+		}
+		text = slices.Concat(text[:from], []byte(value), text[to:])
+	}
+	return replaceFile(path, text)
+}
+
+// Values reads a configuration: what the kit can find in it.
+func (k *Kit) Values(folder string) (map[string]string, error) {
+	text, err := os.ReadFile(filepath.Join(folder, k.Configuration.File))
+	if err != nil {
+		return nil, err
+	}
+	values := map[string]string{}
+	for _, v := range k.Configuration.Values {
+		if from, to, quoted, found := v.find(text); found {
+			value := string(text[from:to])
+			if quoted {
+				value = unquotePHP(value)
+			}
+			values[v.Of] = value
+		}
+	}
+	return values, nil
+}
+
+// phpString writes a text as PHP has it in single quotes.
+func phpString(value string) string {
+	return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(value) + "'"
+}
+
+// unquotePHP reads a literal without variables in it.
+func unquotePHP(literal string) string {
+	quote, body := literal[:1], literal[1:len(literal)-1]
+	return strings.NewReplacer(`\\`, `\`, `\`+quote, quote).Replace(body)
+}
+
+// replaceFile exchanges a file in one step, with the mode that it had.
+func replaceFile(path string, text []byte) error {
+	info, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(path+".vessik-next", text, info.Mode().Perm()); err != nil {
+		os.Remove(path + ".vessik-next")
+		return err
+	}
+	return os.Rename(path+".vessik-next", path)
+}
+
+// Recognised tells which kit a folder's CMS is of, and its version where the kit can read it.
+func (k Kits) Recognised(folder string) (*Kit, string) {
+	for _, name := range k.Names() {
+		kit := k[name]
+		if kit.Recognise.File == "" {
+			continue
+		}
+		text, err := os.ReadFile(filepath.Join(folder, kit.Recognise.File))
+		if err != nil {
+			continue
+		}
+		if kit.Recognise.Version == "" {
+			return kit, kit.Version
+		}
+		if match := kit.regexps[kit.Recognise.Version].FindSubmatch(text); match != nil {
+			return kit, string(bytes.TrimSpace(match[1]))
+		}
+	}
+	return nil, ""
+}

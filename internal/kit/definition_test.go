@@ -1,0 +1,121 @@
+package kit
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vessik/internal/core/site"
+)
+
+func read(text string) error {
+	_, err := Read(fstest.MapFS{File: {Data: []byte(text)}, "there.php": {Data: []byte("<?php")}})
+	return err
+}
+
+func TestTheKitsThatComeWithVessikAreRight(t *testing.T) {
+	kits, faults := All("")
+	assert.Empty(t, faults)
+	assert.Equal(t, "wordpress", kits.Names()[0])
+	for _, name := range []string{"empty", "wordpress"} {
+		require.Contains(t, kits, name)
+	}
+	from, to := kits["wordpress"].Range("6.1.9")
+	assert.Equal(t, "5.6 8.2", from+" "+to)
+	assert.False(t, kits.Bear(site.Kit{Name: "wordpress", Version: "5.7"}, "php-8.4"))
+	assert.True(t, kits.Bear(site.Kit{Name: "empty", Version: "1"}, "php-8.4"), "nothing is known")
+}
+
+func TestAKitsFaultsAreToldWithTheirLines(t *testing.T) {
+	err := read(`kit: Moss CMS
+title: Moss
+layout:
+  files:
+    - path: ../../etc/cron.d/moss
+      text: "{{.Nothing}}"
+configuration:
+  file: config.php
+  values:
+    - of: colour
+      constant: DB
+    - of: name
+      pattern: 'name=\w+'
+install:
+  script: gone.php
+sign-in:
+  address: login
+  error: '(unclosed'
+administrator:
+  hashes: [{version: "0", scheme: rot13}]
+finishing-touches:
+  - name: fine
+    php: echo 1;
+  - name: fine
+    sql: ['DELETE FROM {{.Prefix']
+web:
+  front: /index.php; evil
+  no-php: ['/up;loads/']
+`)
+	var faults Faults
+	require.ErrorAs(t, err, &faults)
+	told := faults.Error()
+	for _, line := range []string{
+		`line 1, kit: "Moss CMS" is not a kit's name`, `line 5, layout.files[0].path: "../../etc/cron.d/moss" does not lie inside the site's folder`, `line 6, layout.files[0].text:`,
+		`line 10, configuration.values[0].of: "colour" is none of`, `line 13, configuration.values[1].pattern: has no group`, `line 15, install.script: there is no gone.php beside kit.yaml`,
+		`line 18, sign-in.error:`, `sign-in.user: is empty`, `line 20, administrator.hashes[0].scheme: "rot13" is none of phpass`, `line 23, finishing-touches[0].php: needs the kit's load script`,
+		`line 24, finishing-touches[1].name: "fine" is not a name of its own`, `line 25, finishing-touches[1].sql[0]:`, `line 27, web.front:`, `is not an address prefix`,
+	} {
+		assert.Contains(t, told, line)
+	}
+	require.ErrorAs(t, read("kit: moss\ntitle: Moss\ncolour: green\n"), &faults)
+	assert.Equal(t, 3, faults[0].Line, "%v", faults)
+	assert.Contains(t, faults[0].Message, "colour")
+	require.ErrorAs(t, read("kit: moss\n  title: [\n"), &faults)
+	assert.NotZero(t, faults[0].Line)
+	assert.NoError(t, read("kit: moss\ntitle: Moss\ninstall: {script: there.php}\n"))
+}
+
+func TestAKitOfTheUsersOwn(t *testing.T) {
+	dir := t.TempDir()
+	before := State(dir)
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "moss"), 0o755))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "frost"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "moss", File), []byte("kit: moss\ntitle: Moss\nversion: '2'\nrecognise: {file: moss.php, version: 'MOSS (\\d+)'}\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "frost", File), []byte("kit: frost\n"), 0o644))
+	kits, faults := All(dir)
+	assert.Equal(t, filepath.Join(dir, "moss"), kits["moss"].From)
+	assert.ErrorContains(t, faults[filepath.Join(dir, "frost")], "title: is empty")
+	assert.NotEqual(t, before, State(dir))
+
+	folder := t.TempDir()
+	k, _ := kits.Recognised(folder)
+	assert.Nil(t, k)
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "moss.php"), []byte("<?php // MOSS 3"), 0o644))
+	k, version := kits.Recognised(folder)
+	assert.Equal(t, "moss 3", k.Name+" "+version)
+}
+
+func TestPrefixes(t *testing.T) {
+	for in, out := range map[string]string{
+		"CREATE TABLE `wp_posts` (a INT COMMENT 'wp_x')": "CREATE TABLE `k3_posts` (a INT COMMENT 'wp_x')",
+		"INSERT INTO `wp_posts` VALUES ('`wp_posts')":    "INSERT INTO `k3_posts` VALUES ('`wp_posts')",
+		"INSERT INTO `other` VALUES (1)":                 "INSERT INTO `other` VALUES (1)",
+		"SET NAMES utf8mb4":                              "SET NAMES utf8mb4",
+	} {
+		assert.Equal(t, out, Reprefix(in, "wp_", "k3_"))
+	}
+	seen := map[string]bool{}
+	for range 50 {
+		p := Prefix()
+		assert.Regexp(t, `^[a-z][a-z0-9]{3}_$`, p)
+		seen[p] = true
+	}
+	assert.Greater(t, len(seen), 40)
+	statements := bundled("wordpress").prefixColumns("wp_", "k3_")
+	assert.Contains(t, strings.Join(statements, "\n"), "UPDATE `k3_usermeta` SET `meta_key`=CONCAT('k3_', SUBSTRING(`meta_key`, 4)) WHERE LEFT(`meta_key`, 3)='wp_'")
+}

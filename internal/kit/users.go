@@ -1,0 +1,178 @@
+package kit
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"html"
+	"strconv"
+	"strings"
+	"time"
+
+	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
+)
+
+// HashOf is what a version of the CMS stores for a password; empty where the kit knows no way.
+func (k *Kit) HashOf(version, password string) string {
+	for _, h := range k.Administrator.Hashes {
+		if site.CompareVersions(version, h.Version) >= 0 {
+			return hashWith(h.Scheme, k.asPosted(password))
+		}
+	}
+	return ""
+}
+
+// asPosted is a password as the login form sees it.
+func (k *Kit) asPosted(password string) string {
+	if !k.Administrator.Slashed {
+		return password
+	}
+	return strings.NewReplacer(`\`, `\\`, `'`, `\'`, `"`, `\"`).Replace(password)
+}
+
+// PasswordChanged tells whether the administrator's password in the database is no longer the one that the site was made with.
+func (k *Kit) PasswordChanged(ctx context.Context, pool *sql.DB, facts Facts) (bool, error) {
+	stored, err := k.one(ctx, pool, k.Administrator.Password, facts)
+	if err != nil {
+		return false, err
+	}
+	return stored != facts.Site.AdminHash && !passwordMatches(k.asPosted(facts.Admin.Password), stored), nil
+}
+
+// TitleOf is the title that the site has now, which its owner may have changed since it was made.
+func (k *Kit) TitleOf(ctx context.Context, pool *sql.DB, facts Facts) (string, error) {
+	stored, err := k.one(ctx, pool, k.Content.Title, facts)
+	if k.Content.TitleHTML {
+		stored = html.UnescapeString(stored)
+	}
+	return stored, err
+}
+
+// ErrUnknown says that a kit does not describe what was asked for.
+var ErrUnknown = errors.New("the kit does not say how")
+
+// one asks for one value.
+func (k *Kit) one(ctx context.Context, pool *sql.DB, query string, facts Facts) (value string, err error) {
+	if query == "" {
+		return "", ErrUnknown
+	}
+	statement, err := k.write(query, facts)
+	if err != nil {
+		return "", err
+	}
+	return value, pool.QueryRowContext(ctx, statement).Scan(&value)
+}
+
+// Users lists a site's users, administrators first.
+func (k *Kit) Users(ctx context.Context, pool *sql.DB, facts Facts) ([]wire.User, error) {
+	if k.Administrator.Users == "" {
+		return nil, fmt.Errorf("list the users of a %s site: %w", k.Title, ErrUnknown)
+	}
+	statement, err := k.write(k.Administrator.Users, facts)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := pool.QueryContext(ctx, statement)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	users := []wire.User{}
+	for rows.Next() {
+		var u wire.User
+		if err := rows.Scan(&u.Login, &u.Name, &u.Email, &u.Role); err != nil {
+			return nil, err
+		}
+		users = append(users, u)
+	}
+	return users, rows.Err()
+}
+
+// SetPassword gives a user another password; facts name the user and the hash.
+func (k *Kit) SetPassword(ctx context.Context, pool *sql.DB, facts Facts) error {
+	if len(k.Administrator.Set) == 0 || facts.Hash == "" {
+		return fmt.Errorf("set a password of a %s site: %w", k.Title, ErrUnknown)
+	}
+	return k.execute(ctx, pool, k.Administrator.Set, facts)
+}
+
+// execute carries out statements of the kit, on one connection.
+func (k *Kit) execute(ctx context.Context, pool *sql.DB, texts []string, facts Facts) error {
+	statements, err := k.writeAll(texts, facts)
+	if err != nil || len(statements) == 0 {
+		return err
+	}
+	_, err = pool.ExecContext(ctx, strings.Join(statements, ";\n"))
+	return err
+}
+
+// NextTask is when a site's next scheduled task is due; zero where there is none.
+func (k *Kit) NextTask(ctx context.Context, pool *sql.DB, facts Facts) (time.Time, error) {
+	if k.Tasks.Address == "" {
+		return time.Time{}, nil
+	}
+	stored, err := k.one(ctx, pool, k.Tasks.Next, facts)
+	if err != nil {
+		return time.Time{}, err
+	}
+	next := int64(0)
+	for _, match := range k.regexps[k.Tasks.Pattern].FindAllStringSubmatch(stored, -1) {
+		if at, err := strconv.ParseInt(match[1], 10, 64); err == nil && (next == 0 || at < next) {
+			next = at
+		}
+	}
+	if next == 0 {
+		return time.Time{}, nil
+	}
+	return time.Unix(next, 0), nil
+}
+
+// escapeHTML writes a text as HTML has it, quotes included.
+func escapeHTML(text string) string {
+	return strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&#039;").Replace(text)
+}
+
+func nicename(user string) string {
+	name := strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9', r == '-', r == '_':
+			return r
+		case r == ' ', r == '.', r == '@':
+			return '-'
+		}
+		return -1
+	}, strings.ToLower(user))
+	return name[:min(len(name), 50)]
+}
+
+// Password makes a password of 28 characters, about 160 bits.
+func Password() string { return letters("abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789", 28) }
+
+// Prefix makes a prefix for tables that nobody guesses, such as k3xw_.
+func Prefix() string { return letters("abcdefghjkmnpqrstuvwxyz", 1) + letters("abcdefghjkmnpqrstuvwxyz23456789", 3) + "_" }
+
+func letters(of string, count int) string {
+	out := make([]byte, count)
+	for i := range out {
+		for { // no remainder: every letter is as likely
+			var b [1]byte
+			rand.Read(b[:])
+			if int(b[0]) < 256/len(of)*len(of) {
+				out[i] = of[int(b[0])%len(of)]
+				break
+			}
+		}
+	}
+	return string(out)
+}
+
+// token makes a random text of hexadecimal digits.
+func token(digits int) string {
+	raw := make([]byte, digits/2)
+	rand.Read(raw)
+	return hex.EncodeToString(raw)
+}

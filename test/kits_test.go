@@ -1,0 +1,188 @@
+package test
+
+import (
+	"context"
+	"net/http"
+	"net/http/cookiejar"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vessik/client"
+	"vessik/internal/core/plan"
+)
+
+// anybody is a browser of its own, with cookies, which follows redirects; every name leads to this machine.
+func anybody(t testing.TB) *http.Client {
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	return &http.Client{Jar: jar, Timeout: 60 * time.Second, Transport: browser.Transport}
+}
+
+func TestASiteWithoutACMS(t *testing.T) {
+	s := shared(t)
+	requirePassed(t, s.made(t, client.Request{Name: "glasshouse-journal", Kit: "empty", Title: "Seeds & <Swaps>"}, client.Request{Name: "volunteer-desk", Kit: "empty", PHP: "7.4", Web: "apache", Database: "10.5"}))
+	defer s.retire(t, "glasshouse-journal", "volunteer-desk")
+	for name, version := range map[string]string{"glasshouse-journal": "10.11", "volunteer-desk": "10.5"} {
+		made := s.site(t, name)
+		assert.Equal(t, filepath.Join(made.Folder, "public"), made.DocumentRoot)
+		status, text, _ := get(t, made.URL)
+		assert.Equal(t, 200, status)
+		assert.Contains(t, text, "answers: "+version, name)
+		for _, path := range []string{"settings.php", "../settings.php", "%2e%2e/settings.php"} {
+			status, text, _ = get(t, made.URL+path)
+			assert.NotContains(t, text, made.Database.Password, "%s%s", made.URL, path)
+		}
+	}
+	watched := s.restack(t, "volunteer-desk", client.Restack{PHP: "8.4", Web: "nginx", Database: "11.8"})
+	assert.Equal(t, "done", string(watched.State), "%+v", watched.Sites)
+	_, text, _ := get(t, s.site(t, "volunteer-desk").URL)
+	assert.Contains(t, text, "answers: 11.8", "its configuration was pointed to the new server")
+	out, errs, code := s.cli("users", "glasshouse-journal")
+	assert.Equal(t, 2, code, out)
+	assert.Contains(t, errs, "the kit does not say how")
+	_, errs, code = s.cli("ticket", "glasshouse-journal")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "nothing is known of signing in")
+}
+
+func TestATicketSignsInOnce(t *testing.T) {
+	s := shared(t)
+	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Web: "apache-2.4-bookworm"}))
+	defer s.retire(t, "orchard-days")
+	made := s.site(t, "orchard-days")
+	out, errs, code := run(t, "run", "orchard-days", "-home", s.home, "--", "php", "-r", `require 'wp-load.php'; echo wp_insert_user(['user_login' => 'tobias', 'user_pass' => wp_generate_password(), 'user_email' => 'tobias@fernhollow.example', 'role' => 'editor']);`)
+	require.Zero(t, code, out+errs)
+	for _, name := range []string{"fernhollow", "orchard-days"} { // on nginx and on Apache
+		drawn, err := s.Ticket(context.Background(), name, "")
+		require.NoError(t, err)
+		assert.Equal(t, s.site(t, name).Admin.User, drawn.User)
+		assert.WithinDuration(t, time.Now().Add(time.Minute), drawn.ExpiresAt, 5*time.Second)
+		other := map[string]string{"fernhollow": "orchard-days", "orchard-days": "fernhollow"}[name]
+		elsewhere, err := s.Ticket(context.Background(), name, "")
+		require.NoError(t, err)
+		wrong := strings.Replace(elsewhere.URL, "//"+name, "//"+other, 1)
+		status, _, answer := get(t, wrong)
+		assert.Equal(t, 403, status, "on another site")
+		assert.Empty(t, answer.Values("Set-Cookie"))
+		status, _, _ = get(t, elsewhere.URL)
+		assert.Equal(t, 403, status, "whoever showed it there has used it up")
+
+		visitor := anybody(t)
+		response, err := visitor.Get(drawn.URL)
+		require.NoError(t, err)
+		text := readAll(t, response)
+		assert.Equal(t, 200, response.StatusCode)
+		assert.Equal(t, "/wp-admin/", response.Request.URL.Path)
+		assert.Contains(t, text, `id="wpadminbar"`)
+		status, _, answer = get(t, drawn.URL)
+		assert.Equal(t, 403, status, "used")
+		assert.Empty(t, answer.Values("Set-Cookie"))
+	}
+	drawn, err := s.Ticket(context.Background(), "orchard-days", "tobias")
+	require.NoError(t, err)
+	visitor := anybody(t)
+	response, err := visitor.Get(drawn.URL)
+	require.NoError(t, err)
+	assert.Contains(t, readAll(t, response), "tobias")
+	response, err = visitor.Get(made.URL + "wp-admin/users.php")
+	require.NoError(t, err)
+	response.Body.Close()
+	assert.Equal(t, 403, response.StatusCode, "an editor stays one")
+
+	request, err := http.NewRequest("GET", made.URL, nil)
+	require.NoError(t, err)
+	request.Header.Set("X-Vessik-Ticket", "aGVhZC1rZWVwZXI=")
+	request.Header.Set("X-Vessik-Probe", "guessed")
+	response, err = browser.Do(request)
+	require.NoError(t, err)
+	response.Body.Close()
+	assert.Empty(t, response.Header.Values("Set-Cookie"), "the headers alone do nothing")
+	_, errs, code = s.cli("ticket", "orchard-days", "-as", "nobody")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, `-as: there is no user "nobody"; choose one of orchard-days-keeper, tobias`)
+	found, err := filepath.Glob(filepath.Join(made.Folder, "*icket*"))
+	require.NoError(t, err)
+	assert.Empty(t, found)
+}
+
+func TestUsersAndTheirPasswords(t *testing.T) {
+	s := shared(t)
+	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", KitVersion: "6.8", PHP: "8.4"}))
+	defer s.retire(t, "orchard-days")
+	out, errs, code := s.cli("users", "orchard-days")
+	require.Zero(t, code, errs)
+	assert.Regexp(t, `orchard-days-keeper +orchard-days-keeper +keeper@orchard-days.example +administrator`, out)
+	_, errs, code = s.cli("users", "orchard-days", "-set-password", "orchard-days-keeper", "-password", "short")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "characters short of 12")
+	before := s.secrets(t, "orchard-days").Admin.Password
+	out, errs, code = s.cli("users", "orchard-days", "-set-password", "orchard-days-keeper")
+	require.Zero(t, code, errs)
+	after := s.secrets(t, "orchard-days").Admin.Password
+	assert.NotEqual(t, before, after)
+	assert.Contains(t, out, after)
+	watched := s.do(t, plan.Verify, "orchard-days")
+	requirePassed(t, watched)
+	assert.Equal(t, "pass", string(watched.Sites[0].Report.Result("sign-in").Verdict), "signed in with the new one")
+}
+
+func TestKitsOfTheUsersOwn(t *testing.T) {
+	s := start(t, newHome(t))
+	folder := filepath.Join(s.home, "kits", "moss")
+	require.NoError(t, os.MkdirAll(folder, 0o755))
+	file := filepath.Join(folder, "kit.yaml")
+	require.NoError(t, os.WriteFile(file, []byte("kit: moss\ntitle: Moss Pages\nversion: '2'\nweb: {front: oops}\n"), 0o644))
+	out, _, code := run(t, "kits", "check", folder)
+	assert.Equal(t, 3, code)
+	assert.Contains(t, out, "line 4, web.front:")
+	out, errs, code := s.cli("kits")
+	require.Zero(t, code, errs)
+	assert.Contains(t, out, "left out: "+folder)
+	require.NoError(t, os.WriteFile(file, []byte(`kit: moss
+title: Moss Pages
+about: Made by hand
+version: '2'
+layout:
+  document-root: htdocs
+  files:
+    - path: htdocs/index.php
+      text: |
+        <?php $s = require '../config.php'; $d = new mysqli(...$s['database']); ?><title><?= $d->query('SELECT name FROM moss_names')->fetch_row()[0] ?></title>
+    - {path: htdocs/private/notes.txt, text: "not to be read"}
+configuration:
+  file: config.php
+  text: |
+    <?php return ['database' => [{{php .Host}}, {{php .Database.User}}, {{php .Database.Password}}, {{php .Database.Name}}, {{.Port}}]];
+install: {script: install.php}
+content:
+  title: SELECT name FROM moss_names
+  set-title: ["UPDATE moss_names SET name={{sql .Title}}"]
+web: {not-served: [/private/]}
+finishing-touches:
+  - {name: frosty, about: All words in white, sql: ["UPDATE moss_names SET name=CONCAT('Frosty ', name)"]}
+`), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "install.php"), []byte(`<?php [, $folder] = $argv; $s = require $folder . '/config.php'; $d = new mysqli(...$s['database']);
+$d->query('CREATE TABLE moss_names (name VARCHAR(99))'); $d->query("INSERT INTO moss_names VALUES ('as installed')"); if (@file_get_contents('/etc/passwd')) echo 'not confined'; exit(0);`), 0o644))
+	out, errs, code = run(t, "kits", "check", folder)
+	require.Zero(t, code, errs)
+	assert.Contains(t, out, "is right: Moss Pages, 1 finishing touches")
+	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", Kit: "moss", Title: "It's Moss", Web: "apache"}, client.Request{Name: "fernhollow", Kit: "moss"}))
+	_, text, _ := get(t, s.site(t, "moss-archive").URL)
+	assert.Equal(t, "<title>It's Moss</title>", strings.TrimSpace(text))
+	for _, name := range []string{"moss-archive", "fernhollow"} {
+		status, _, _ := get(t, s.site(t, name).URL+"private/notes.txt")
+		assert.Equal(t, 404, status)
+	}
+	s.do(t, plan.Stop, "moss-archive", "fernhollow") // and restart without the kit
+	require.NoError(t, os.RemoveAll(folder))
+	_, errs, code = s.cli("new", "orchard-days", "-kit", "moss")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, `there is no kit "moss"; choose one of empty, wordpress`)
+	s.retire(t, "moss-archive", "fernhollow")
+}
