@@ -7,6 +7,7 @@ require (
 	github.com/danielgtaylor/huma/v2 v2.37.2
 	github.com/go-sql-driver/mysql v1.10.1
 	github.com/goccy/go-yaml v1.19.2
+	github.com/klauspost/compress v1.20.3
 	github.com/labstack/echo/v4 v4.16.0
 	github.com/landlock-lsm/go-landlock v0.11.0
 	github.com/pressly/goose/v3 v3.29.0

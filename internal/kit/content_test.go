@@ -3,7 +3,9 @@ package kit_test
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -197,4 +199,46 @@ func TestScheduledTasksAreFoundInTheDatabase(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, next.IsZero())
 	require.NoError(t, d.DropDatabase(ctx, "tasks", "tasks"))
+}
+
+// PHP itself judges what is done to its serialised values: it reads them all, and finds what replacing in the values themselves gives.
+func TestPHPReadsWhatWasRewritten(t *testing.T) {
+	const from, to = "http://moss.localhost:20080", "http://orchard-days.localhost"
+	script := `<?php
+mt_srand(7); class Moss { private $own; protected $near; public $far; function __construct($v) { $this->own = $this->near = $v; $this->far = [$v]; } }
+$from = 'http://moss.localhost:20080'; $to = 'http://orchard-days.localhost';
+function text() { global $from; $parts = [$from, $from . '/a', 'Ærenpreis 🌿', '";s:3:"', "\0", "it's", '{"u":"' . str_replace('/', '\/', $from) . '"}', rawurlencode($from), '//moss.localhost:20080', "$from.evil", '}'];
+  $out = ''; for ($i = mt_rand(0, 4); $i > 0; $i--) $out .= $parts[mt_rand(0, count($parts) - 1)] . ' '; return $out; }
+function value($depth) { switch (mt_rand(0, $depth > 3 ? 3 : 8)) { case 0: return mt_rand(); case 1: return null; case 2: case 3: return text(); case 4: return serialize(value($depth + 1)); case 5: return new Moss(value($depth + 1));
+  case 6: $v = value($depth + 1); return [$v, &$v, 'k' => 0.5]; default: $out = []; for ($i = mt_rand(0, 5); $i > 0; $i--) $out[mt_rand(0, 1) ? $i : "k$i"] = value($depth + 1); return $out; } }
+function replaced($v) { global $from, $to;
+  if (is_string($v)) { $inner = @unserialize($v); if ($inner !== false || $v === 'b:0;') return serialize(replaced($inner));
+    return strtr($v, ["$from.evil" => "$from.evil", str_replace('/', '\/', $from) => str_replace('/', '\/', $to), rawurlencode($from) => rawurlencode($to), $from => $to, '//moss.localhost:20080' => '//orchard-days.localhost']); }
+  if (is_array($v)) { foreach ($v as $k => $each) $out[$k] = replaced($each); return $out ?? []; }
+  if ($v instanceof Moss) { $c = clone $v; return (function ($c) { $c->own = replaced($c->own); $c->near = replaced($c->near); $c->far = replaced($c->far); return $c; })->bindTo(null, 'Moss')($c); }
+  return $v; }
+function plain($v) { if (is_string($v)) { $inner = @unserialize($v); return $inner !== false ? ['serialised' => plain($inner)] : $v; } if (is_object($v)) $v = ['class' => get_class($v)] + (array) $v;
+  return is_array($v) ? array_map('plain', $v) : $v; } // references inside texts count as what they refer to
+if ($argv[1] === 'make') { for ($i = 0; $i < 400; $i++) { $v = value(0); $s = serialize($v); echo base64_encode($s), ' ', base64_encode(serialize(replaced(unserialize($s)))), "\n"; } exit; }
+$bad = 0; foreach (file($argv[2]) as $n => $line) { [$ours, $want] = array_map('base64_decode', explode(' ', trim($line) . ' ')); $a = @unserialize($ours); if (($a === false && $ours !== 'b:0;') || var_export(plain($a), true) !== var_export(plain(unserialize($want)), true)) { echo "line $n\nours $ours\nwant $want\n"; if (++$bad > 3) break; } } echo 'judged ', $n + 1, ' bad ', $bad;`
+	for _, id := range []string{"php-7.4", "php-8.4"} {
+		dir := ground.Folder(t)
+		path := filepath.Join(dir, "judge.php")
+		require.NoError(t, os.WriteFile(path, []byte(script), 0o600))
+		php := ground.Engine(t, id).PHPCommand()
+		made, err := exec.Command(php, "-n", path, "make").Output()
+		require.NoError(t, err, string(made))
+		var judged strings.Builder
+		for line := range strings.Lines(string(made)) {
+			in, want, _ := strings.Cut(strings.TrimSpace(line), " ")
+			raw, err := base64.StdEncoding.DecodeString(in)
+			require.NoError(t, err)
+			judged.WriteString(base64.StdEncoding.EncodeToString([]byte(rewrite.New(from, to).Value(string(raw)))) + " " + want + "\n")
+		}
+		answers := filepath.Join(dir, "answers")
+		require.NoError(t, os.WriteFile(answers, []byte(judged.String()), 0o600))
+		out, err := exec.Command(php, "-n", path, "judge", answers).Output()
+		require.NoError(t, err)
+		assert.Equal(t, "judged 400 bad 0", string(out), id)
+	}
 }

@@ -202,7 +202,7 @@ type Facts struct {
 	Hash             string // of the administrator's password
 	Language         string
 	TimeZone         string
-	Visible          bool // search engines may list the site
+	Visible          bool   // search engines may list the site
 	User, Value, New string // of a single action
 }
 

@@ -109,43 +109,33 @@ func showCreate(ctx context.Context, connection *sql.Conn, query string) (string
 	return "", fmt.Errorf("%s tells no statement", query)
 }
 
-// Load carries out a dump of ours, a statement at a time. rename changes each statement first; nil leaves them as they are.
+// Load carries out a dump, a statement at a time. rename changes each statement first; nil leaves them as they are, and an empty one
+// is left out.
 func Load(ctx context.Context, pool *sql.DB, dump io.Reader, rename func(string) (string, error)) error {
 	connection, err := pool.Conn(ctx) // the dump sets variables of its connection
 	if err != nil {
 		return err
 	}
 	defer connection.Close()
-	lines := bufio.NewReaderSize(dump, 1<<20)
-	statement, delimiter := strings.Builder{}, ";"
-	for {
-		line, err := lines.ReadString('\n')
-		if err != nil && err != io.EOF {
+	for scanner := rewrite.NewScanner(dump); ; {
+		text, err := scanner.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
 			return err
 		}
-		last := err == io.EOF
-		if next, ok := strings.CutPrefix(line, "DELIMITER "); ok && statement.Len() == 0 {
-			delimiter = strings.TrimSpace(next)
-			continue
-		}
-		statement.WriteString(line)
-		text, complete := strings.CutSuffix(strings.TrimRight(line, "\n"), delimiter)
-		if complete || last {
-			whole := strings.TrimSuffix(statement.String()[:statement.Len()-len(line)]+text, "\n")
-			statement.Reset()
-			if strings.TrimSpace(whole) != "" {
-				if rename != nil {
-					if whole, err = rename(whole); err != nil {
-						return err
-					}
-				}
-				if _, err := connection.ExecContext(ctx, whole); err != nil {
-					return fmt.Errorf("load the dump at %q: %w", whole[:min(len(whole), 80)], err)
-				}
+		statement := string(text)
+		if rename != nil {
+			if statement, err = rename(statement); err != nil {
+				return err
 			}
 		}
-		if last {
-			return nil
+		if statement == "" {
+			continue
+		}
+		if _, err := connection.ExecContext(ctx, statement); err != nil {
+			return fmt.Errorf("%w (in: %s)", err, strings.ToValidUTF8(statement[:min(len(statement), 80)], ""))
 		}
 	}
 }

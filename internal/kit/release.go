@@ -336,7 +336,7 @@ func (k *Kit) prefixColumns(from, to string) []string {
 // what the database is to hold for the administrator's password.
 func (p *Prepared) Load(ctx context.Context, pool *sql.DB, facts Facts) (err error) {
 	k := p.Kit
-	readdress := rewrite.New(rewrite.Addresses(preparedBase, facts.URL))
+	readdress := rewrite.New(preparedBase, facts.URL)
 	statements := slices.Clone(p.statements)
 	for i := range statements {
 		if statements[i], err = readdress.Statement(Reprefix(statements[i], k.Database.Prefix, facts.Prefix)); err != nil {

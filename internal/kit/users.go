@@ -150,10 +150,14 @@ func nicename(user string) string {
 }
 
 // Password makes a password of 28 characters, about 160 bits.
-func Password() string { return letters("abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789", 28) }
+func Password() string {
+	return letters("abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789", 28)
+}
 
 // Prefix makes a prefix for tables that nobody guesses, such as k3xw_.
-func Prefix() string { return letters("abcdefghjkmnpqrstuvwxyz", 1) + letters("abcdefghjkmnpqrstuvwxyz23456789", 3) + "_" }
+func Prefix() string {
+	return letters("abcdefghjkmnpqrstuvwxyz", 1) + letters("abcdefghjkmnpqrstuvwxyz23456789", 3) + "_"
+}
 
 func letters(of string, count int) string {
 	out := make([]byte, count)

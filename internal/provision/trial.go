@@ -176,7 +176,7 @@ func (p *Provisioner) copyContent(ctx context.Context, source, s site.Site) erro
 	defer old.Close()
 	defer next.Close()
 	address := func(s site.Site) string { return strings.TrimSuffix(s.URL(p.settings.GatewayPort), "/") }
-	readdress := rewrite.New(rewrite.Addresses(address(source), address(s)))
+	readdress := rewrite.New(address(source), address(s))
 	fit := kit.Fitting(ctx, to, func(string, string) {})
 	reader, writer := io.Pipe()
 	go func() { writer.CloseWithError(kit.Dump(ctx, old, writer)) }()

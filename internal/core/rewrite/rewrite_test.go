@@ -2,6 +2,7 @@ package rewrite
 
 import (
 	"fmt"
+	"io"
 	"strings"
 	"testing"
 
@@ -12,7 +13,7 @@ import (
 
 const from, to = "http://prepared.vessik.invalid", "http://seed-exchange.localhost:20080"
 
-func rewriter() *Rewriter { return New(Addresses(from, to)) }
+func rewriter() *Rewriter { return New(from, to) }
 
 func TestValues(t *testing.T) {
 	for name, c := range map[string]struct{ in, out string }{
@@ -26,7 +27,22 @@ func TestValues(t *testing.T) {
 		"object":             {`O:3:"Url":1:{s:4:"` + "\x00*\x00" + `u";s:30:"` + from + `";}`, `O:3:"Url":1:{s:4:"` + "\x00*\x00" + `u";s:36:"` + to + `";}`},
 		"serialised inside":  {`a:1:{i:0;s:38:"s:30:"` + from + `";";}`, `a:1:{i:0;s:44:"s:36:"` + to + `";";}`},
 		"own format":         {`C:1:"A":30:{` + from + `}`, `C:1:"A":30:{` + from + `}`},
-		"only looks so":      {`s:4:"no" ` + from, `s:4:"no" ` + to},
+		"damaged":            {`s:4:"no" ` + from, `s:4:"no" ` + from},
+		"cut off":            {`a:2:{i:0;s:30:"` + from + `";i:1;s:90:"and the`, `a:2:{i:0;s:30:"` + from + `";i:1;s:90:"and the`},
+		"HTML":               {`<a href='` + from + `'>` + from + `.</a>`, `<a href='` + to + `'>` + to + `.</a>`},
+		"JSON inside JSON":   {`{"a":"{\"u\":\"http:\\\/\\\/prepared.vessik.invalid\\\/a\"}"}`, `{"a":"{\"u\":\"http:\\\/\\\/seed-exchange.localhost:20080\\\/a\"}"}`},
+		"JSON, serialised":   {serialise(`{"u":"http:\/\/prepared.vessik.invalid"}`), serialise(`{"u":"http:\/\/seed-exchange.localhost:20080"}`)},
+		"twice encoded":      {"http%253A%252F%252Fprepared.vessik.invalid", "http%253A%252F%252Fseed-exchange.localhost%253A20080"},
+		"https":              {"https://prepared.vessik.invalid/a", to + "/a"},
+		"a stored domain":    {"prepared.vessik.invalid", "seed-exchange.localhost:20080"},
+		"longer host":        {from + ".evil/", from + ".evil/"},
+		"host at its end":    {"http://notprepared.vessik.invalid http://my.prepared.vessik.invalid", "http://notprepared.vessik.invalid http://my.prepared.vessik.invalid"},
+		"another port":       {from + ":8080/", from + ":8080/"},
+		"a mail address":     {"ines@prepared.vessik.invalid", "ines@prepared.vessik.invalid"},
+		"user information":   {from + "@evil.example", from + "@evil.example"},
+		"another scheme":     {"ftp://prepared.vessik.invalid", "ftp://prepared.vessik.invalid"},
+		"in a path":          {"/cache//prepared.vessik.invalid", "/cache//prepared.vessik.invalid"},
+		"both":               {from + ".evil " + from, from + ".evil " + to},
 		"untouched":          {"nothing here", "nothing here"},
 	} {
 		if name == "bytes, not letters" {
@@ -37,6 +53,72 @@ func TestValues(t *testing.T) {
 		}
 		t.Run(name, func(t *testing.T) { assert.Equal(t, c.out, rewriter().Value(c.in)) })
 	}
+}
+
+func TestWhatIsDoneAndLeftAloneIsCounted(t *testing.T) {
+	r := rewriter()
+	for _, statement := range []string{"INSERT INTO `k_posts` VALUES (1,'" + from + " " + from + "'),(2,'no'),(3,'" + from + ".evil')", "INSERT INTO k_options VALUES (_binary '" + from + "', 'a:1:{s:3:\"" + from + "')",
+		"CREATE TABLE x (a INT) COMMENT='" + from + "'"} {
+		_, err := r.Statement(statement)
+		require.NoError(t, err)
+	}
+	report := r.Report()
+	assert.Equal(t, map[string]Count{"k_posts": {1, 2}, "": {1, 1}}, report.Tables)
+	require.Equal(t, 3, report.LeftCount)
+	assert.Equal(t, []string{"not an address of the site", "a binary value", "a damaged serialised value"}, []string{report.Left[0].Why, report.Left[1].Why, report.Left[2].Why})
+	assert.Equal(t, "k_options", report.Left[2].Table)
+	assert.Equal(t, "3 addresses in 2 values of 2 tables; 3 values left alone", report.String())
+}
+
+// A reader that gives little at a time, so that everything falls on an edge.
+type drops struct{ text string }
+
+func (d *drops) Read(p []byte) (int, error) {
+	if d.text == "" {
+		return 0, io.EOF
+	}
+	n := copy(p[:min(len(p), 3)], d.text)
+	d.text = d.text[n:]
+	return n, nil
+}
+
+func TestADumpIsReadHoweverItComes(t *testing.T) {
+	dump := "-- head; of it\n/*!40101 SET NAMES utf8mb4 */;\nDELIMITER //\nCREATE TRIGGER t BEGIN SELECT 'a;//'; END//\nDELIMITER ;\nDELIMITER $$\nDELIMITER ;\nINSERT INTO a VALUES ('line\nDELIMITER x\n','\\\\','it''s',\"\\\"\");\n\n# no; more\n"
+	whole, err := Statements(dump)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"-- head; of it\n/*!40101 SET NAMES utf8mb4 */", "CREATE TRIGGER t BEGIN SELECT 'a;//'; END", "INSERT INTO a VALUES ('line\nDELIMITER x\n','\\\\','it''s',\"\\\"\")"}, whole)
+	scanner, parts := NewScanner(&drops{dump}), []string{}
+	scanner.buffer = make([]byte, 0, 4)
+	for {
+		part, err := scanner.Next()
+		if err == io.EOF {
+			break
+		}
+		require.NoError(t, err)
+		parts = append(parts, string(part))
+	}
+	assert.Equal(t, whole, parts)
+	var out strings.Builder
+	require.NoError(t, rewriter().Dump(&out, &drops{dump}))
+	again, err := Statements(out.String())
+	require.NoError(t, err)
+	assert.Equal(t, whole, again)
+}
+
+func FuzzValue(f *testing.F) {
+	for _, seed := range []string{from, serialise([]any{from, 7, serialise(from)}), `{"u":"http:\/\/prepared.vessik.invalid"}`, `O:1:"A":1:{s:1:"a";R:1;}` + from, "%2F%2Fprepared.vessik.invalid"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, value string) {
+		r := rewriter()
+		out := r.Value(value)
+		if r.Report().Tables[""].Addresses == 0 && out != value {
+			t.Fatalf("%q became %q, and nothing was counted", value, out)
+		}
+		if back := New(to, from).Value(out); strings.Count(back, from) < strings.Count(value, from) {
+			t.Fatalf("%q became %q and back %q", value, out, back)
+		}
+	})
 }
 
 func TestStatementsAreSplitWhereTheyEnd(t *testing.T) {
@@ -135,7 +217,7 @@ func TestLiteralsSurviveQuoting(t *testing.T) {
 func TestRewritingThereAndBackIsNothing(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		text := serialise(values().Draw(t, "value"))
-		if back := New(Addresses(to, from)).Value(rewriter().Value(text)); back != text {
+		if back := New(to, from).Value(rewriter().Value(text)); back != text {
 			t.Fatalf("%q became %q", text, back)
 		}
 	})

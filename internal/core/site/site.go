@@ -78,15 +78,15 @@ type Admin struct {
 
 // Site is one CMS site: folder, database, domain, port, stack.
 type Site struct {
-	Name     string   `json:"name"`
-	Title    string   `json:"title"`
-	State    State    `json:"state"`
-	Reason   string   `json:"reason"` // why it failed, in the engine's own words
-	Domain   string   `json:"domain"`
-	Folder   string   `json:"folder"`
+	Name   string `json:"name"`
+	Title  string `json:"title"`
+	State  State  `json:"state"`
+	Reason string `json:"reason"` // why it failed, in the engine's own words
+	Domain string `json:"domain"`
+	Folder string `json:"folder"`
 	// Root is the document root inside the folder; empty where it is the folder itself.
 	Root     string   `json:"root,omitempty"`
-	Port     int      `json:"port"`   // the site's own, on 127.0.0.1
+	Port     int      `json:"port"` // the site's own, on 127.0.0.1
 	Kit      Kit      `json:"kit"`
 	Stack    Stack    `json:"stack"`
 	Settings Settings `json:"settings"`
