@@ -45,6 +45,7 @@ type (
 	Ticket         = wire.Ticket
 	NewPassword    = wire.NewPassword
 	User           = wire.User
+	Stencil        = wire.Stencil
 	Info           = wire.Info
 	Environment    = wire.Environment
 	LogLine        = wire.LogLine
@@ -100,8 +101,8 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 }
 
 func (c *Client) send(ctx context.Context, method, path string, in any) (*http.Response, error) {
-	var body io.Reader
-	if in != nil {
+	body, raw := in.(io.Reader) // else it goes as JSON
+	if in != nil && !raw {
 		text, err := json.Marshal(in)
 		if err != nil {
 			return nil, err
@@ -116,7 +117,9 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 	if account, err := user.Current(); err == nil {
 		request.Header.Set("X-Vessik-User", account.Username)
 	}
-	if in != nil {
+	if raw {
+		request.Header.Set("Content-Type", "application/octet-stream")
+	} else if in != nil {
 		request.Header.Set("Content-Type", "application/json")
 	}
 	response, err := c.HTTP.Do(request)
@@ -229,6 +232,47 @@ func (c *Client) SetVariables(ctx context.Context, id string, variables map[stri
 }
 
 func sitePath(name, rest string) string { return "/sites/" + url.PathEscape(name) + rest }
+
+// Stencils lists the saved sites.
+func (c *Client) Stencils(ctx context.Context) (all []Stencil, err error) {
+	return all, c.call(ctx, "GET", "/stencils", nil, &all)
+}
+
+// SaveStencil saves a site; the operation goes on after it returns.
+func (c *Client) SaveStencil(ctx context.Context, name, as, description string) (o Operation, err error) {
+	return o, c.call(ctx, "POST", sitePath(name, "/stencil"), wire.SaveStencil{As: as, Description: description}, &o)
+}
+
+// DescribeStencil changes a stencil's description, and its name where another one is given.
+func (c *Client) DescribeStencil(ctx context.Context, name, newName, description string) (s Stencil, err error) {
+	return s, c.call(ctx, "PUT", "/stencils/"+url.PathEscape(name), wire.DescribeStencil{Name: newName, Description: description}, &s)
+}
+
+// DropStencil removes a stencil.
+func (c *Client) DropStencil(ctx context.Context, name string) error {
+	return c.call(ctx, "DELETE", "/stencils/"+url.PathEscape(name), nil, nil)
+}
+
+// ExportStencil writes a stencil's file.
+func (c *Client) ExportStencil(ctx context.Context, name string, to io.Writer) error {
+	response, err := c.send(ctx, "GET", "/stencils/"+url.PathEscape(name)+"/file", nil)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	_, err = io.Copy(to, response.Body)
+	return err
+}
+
+// ImportStencil takes a stencil's file in.
+func (c *Client) ImportStencil(ctx context.Context, name string, from io.Reader) (s Stencil, err error) {
+	response, err := c.send(ctx, "PUT", "/stencils/"+url.PathEscape(name)+"/file", from)
+	if err != nil {
+		return s, err
+	}
+	defer response.Body.Close()
+	return s, json.NewDecoder(response.Body).Decode(&s)
+}
 
 // Kits lists what sites can be made of.
 func (c *Client) Kits(ctx context.Context) (k Kits, err error) {

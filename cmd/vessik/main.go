@@ -39,7 +39,7 @@ type command struct {
 var commands []command
 
 func init() {
-	commands = []command{newCommand, sitesCommand, siteCommand, openCommand, ticketCommand, usersCommand, startCommand, stopCommand, verifyCommand, retireCommand,
+	commands = []command{newCommand, copyCommand, stencilCommand, sitesCommand, siteCommand, openCommand, ticketCommand, usersCommand, startCommand, stopCommand, verifyCommand, retireCommand,
 		restackCommand, trialCommand, settingsCommand, infoCommand, logsCommand, runCommandCommand, operationsCommand, enginesCommand, kitsCommand, surveyCommand, consoleCommand, statusCommand, serveCommand, demoCommand, versionCommand}
 }
 

@@ -38,6 +38,14 @@ func runNew(ctx context.Context, c *call) error {
 	text(&r.DatabaseName, "database-name", "the site's database (default: from the name)", true)
 	text(&r.DatabaseUser, "database-user", "the database's user (default: from the name)", true)
 	text(&r.DatabasePassword, "database-password", "that user's password (default: generated)", true)
+	text(&r.Archive, "archive", "release archive of any PHP CMS (.zip, .tar.gz, .tar.zst), whose own installer asks in the browser", false)
+	text(&r.Adopt, "adopt", "existing folder, used where it stands", true)
+	text(&r.Stencil, "stencil", "saved site that it is drawn from; see them with vessik stencil", false)
+	text(&r.SQL, "sql", "dump to load, with -archive or -adopt; plain, .gz or .zst", true)
+	text(&r.SQLAddress, "sql-address", "base address in that dump (default: found where the kit knows how)", true)
+	var touches list
+	c.flags.Var(&touches, "touch", "finishing touch of the kit; may be given more than once, or joined by commas")
+	c.flags.BoolVar(&r.SearchEngines, "search-engines", false, "search engines may list the site")
 	text(&r.Prefix, "prefix", "begins the names of the CMS's tables (default: generated, such as k3xw_)", false)
 	service, err := c.connect(func() error {
 		single := []string{}
@@ -57,10 +65,15 @@ func runNew(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	if r.Folder != "" {
-		if r.Folder, err = filepath.Abs(r.Folder); err != nil {
-			return err
+	for _, path := range []*string{&r.Folder, &r.Archive, &r.Adopt, &r.SQL} {
+		if *path != "" {
+			if *path, err = filepath.Abs(*path); err != nil {
+				return err
+			}
 		}
+	}
+	for _, touch := range touches {
+		r.Touches = append(r.Touches, strings.Split(touch, ",")...)
 	}
 	requests := []client.Request{}
 	for _, name := range c.names {
@@ -68,6 +81,11 @@ func runNew(ctx context.Context, c *call) error {
 		each.Name = name
 		requests = append(requests, each)
 	}
+	return c.makeSites(ctx, service, requests...)
+}
+
+// makeSites has sites made, and says how they came out.
+func (c *call) makeSites(ctx context.Context, service *client.Client, requests ...client.Request) error {
 	operation, err := service.New(ctx, requests...)
 	watched, err := c.carryOut(ctx, service, operation, err)
 	if err != nil {
@@ -89,6 +107,11 @@ func runNew(ctx context.Context, c *call) error {
 		}
 	}
 	table.Flush()
+	for _, s := range sites {
+		if requests[0].Archive != "" && s.Name == requests[0].Name {
+			fmt.Fprintf(c.out, "\nIts installer asks for the database: host %s, port %d, name %s, user %s\n", s.Database.Host, s.Database.Port, s.Database.Name, s.Database.User)
+		}
+	}
 	if len(watched.Sites) > 0 && watched.State == "done" {
 		fmt.Fprintf(c.out, "\nPasswords: vessik site %s -secrets\n", watched.Sites[0].Site)
 	}

@@ -69,6 +69,7 @@ func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
 	a.register(document)
 	a.registerStack(document)
 	a.registerKits(document)
+	a.stencils(router, document)
 	a.events(router, document.OpenAPI())
 	a.logs(router)
 	router.GET("/sign-in", a.signIn)

@@ -1,14 +1,23 @@
 package api
 
 import (
+	"cmp"
 	"context"
+	"errors"
+	"fmt"
+	"io/fs"
 	"maps"
+	"net/http"
 	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/labstack/echo/v4"
 
+	"vessik/internal/core/plan"
+	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
+	"vessik/internal/stencil"
 )
 
 // registerKits adds what concerns kits, users and signing in.
@@ -36,6 +45,72 @@ func (a *API) registerKits(api huma.API) {
 		password, err := p.SetPassword(ctx, in.Name, in.User, in.Body.Password)
 		return &body[wire.NewPassword]{wire.NewPassword{Password: password}}, asProblem(err)
 	})
+}
+
+// stencils adds what concerns saved sites; their files come and go as they are.
+func (a *API) stencils(router *echo.Echo, api huma.API) {
+	p := a.Provisioner
+	register(api, "GET", "/stencils", "list-stencils", "Saved sites that new ones can be drawn from", func(context.Context, *empty) (*body[[]stencil.Manifest], error) {
+		return &body[[]stencil.Manifest]{p.Stencils.List()}, nil
+	})
+	register(api, "POST", "/sites/{name}/stencil", "save-stencil", "Save a site as a stencil", func(ctx context.Context, in *struct {
+		SitePath
+		Body wire.SaveStencil
+	}) (*body[plan.Operation], error) {
+		operation, err := p.SaveStencil(ctx, in.Name, in.Body.As, in.Body.Description)
+		return &body[plan.Operation]{operation}, asProblem(err)
+	}, accepted)
+	register(api, "PUT", "/stencils/{name}", "describe-stencil", "Describe or rename a stencil", func(_ context.Context, in *struct {
+		SitePath
+		Body wire.DescribeStencil
+	}) (*body[stencil.Manifest], error) {
+		if err := p.Stencils.Describe(in.Name, in.Body.Name, in.Body.Description); err != nil {
+			return nil, stencilProblem(in.Name, err)
+		}
+		m, err := p.Stencils.Find(cmp.Or(in.Body.Name, in.Name))
+		return &body[stencil.Manifest]{m}, asProblem(err)
+	})
+	register(api, "DELETE", "/stencils/{name}", "drop-stencil", "Remove a stencil; sites drawn from it stay", func(_ context.Context, in *SitePath) (*struct{}, error) {
+		return nil, stencilProblem(in.Name, p.Stencils.Drop(in.Name))
+	})
+	for _, each := range []struct{ method, id, summary string }{{"GET", "export-stencil", "A stencil as one file"}, {"PUT", "import-stencil", "Take in a stencil's file"}} {
+		api.OpenAPI().AddOperation(&huma.Operation{Method: each.method, Path: "/api/v1/stencils/{name}/file", OperationID: each.id, Summary: each.summary,
+			Parameters: []*huma.Param{{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}},
+			Responses:  map[string]*huma.Response{"200": {Description: "Done"}}})
+	}
+	router.GET("/api/v1/stencils/:name/file", func(c echo.Context) error {
+		if _, err := p.Stencils.Find(c.Param("name")); err != nil {
+			writeProblem(c.Response(), stencilProblem(c.Param("name"), err))
+			return nil
+		}
+		return c.Attachment(p.Stencils.File(c.Param("name")), c.Param("name")+stencil.Suffix)
+	})
+	router.PUT("/api/v1/stencils/:name/file", func(c echo.Context) error {
+		m, err := p.Stencils.Import(c.Request().Context(), c.Param("name"), c.Request().Body)
+		if err != nil {
+			writeProblem(c.Response(), asProblem(site.Problems{{Field: "file", Message: err.Error(), Remedy: "name a stencil's file, and a name that is free"}}))
+			return nil
+		}
+		return c.JSON(http.StatusOK, m)
+	})
+	router.GET("/api/v1/stencils/:name/picture", func(c echo.Context) error {
+		picture, err := p.Stencils.Picture(c.Param("name"))
+		if err != nil {
+			writeProblem(c.Response(), stencilProblem(c.Param("name"), err))
+			return nil
+		}
+		return c.Blob(http.StatusOK, "image/jpeg", picture)
+	})
+}
+
+func stencilProblem(name string, err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return problem(http.StatusNotFound, fmt.Sprintf("there is no stencil %q; see the names with: vessik stencil", name))
+	}
+	if err != nil {
+		return asProblem(site.Problems{{Field: "name", Message: err.Error(), Remedy: "choose another"}})
+	}
+	return nil
 }
 
 func (a *API) kits() wire.Kits {

@@ -9,6 +9,8 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -29,6 +31,8 @@ type Limits struct {
 	Bytes   int64 // of all files together
 	Entries int
 	Ratio   int64 // how many bytes may come of one byte of the archive, beyond the first megabyte
+	// Sums, where it is not nil, is given the SHA-256 of every file.
+	Sums map[string]string
 }
 
 // Usual is enough for any CMS release, and for a site with its uploads.
@@ -157,7 +161,12 @@ func (u *unpacking) file(name string, mode fs.FileMode, from io.Reader) error {
 		return fmt.Errorf("the archive's entry %q: %w", name, err)
 	}
 	left := min(u.limits.Bytes, u.packed*u.limits.Ratio+1<<20) - u.written
-	n, err := io.Copy(target, io.LimitReader(from, left+1))
+	var to io.Writer = target
+	sum := sha256.New()
+	if u.limits.Sums != nil {
+		to = io.MultiWriter(target, sum)
+	}
+	n, err := io.Copy(to, io.LimitReader(from, left+1))
 	if closed := target.Close(); err == nil {
 		err = closed
 	}
@@ -170,6 +179,9 @@ func (u *unpacking) file(name string, mode fs.FileMode, from io.Reader) error {
 			return err
 		}
 		return &Refused{name, "is not whole: " + err.Error()}
+	}
+	if u.limits.Sums != nil {
+		u.limits.Sums[name] = hex.EncodeToString(sum.Sum(nil))
 	}
 	return nil
 }

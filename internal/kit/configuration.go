@@ -45,6 +45,34 @@ func (k *Kit) Reconfigure(folder string, d site.Database, port int) error {
 		"name": d.Name, "user": d.User, "password": d.Password})
 }
 
+// Blank is a site's configuration without what is secret in it, for a stencil.
+func (k *Kit) Blank(folder string) ([]byte, error) {
+	text, err := os.ReadFile(filepath.Join(folder, k.Configuration.File))
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range k.Configuration.Values {
+		if from, to, quoted, found := v.find(text); found && quoted && v.Of != "prefix" {
+			text = slices.Concat(text[:from], []byte("''"), text[to:])
+		}
+	}
+	return text, nil
+}
+
+// DrawConfiguration has a copy's configuration name its own database and prefix, and gives it secrets of its own.
+func (k *Kit) DrawConfiguration(folder string, d site.Database, port int, prefix string) error {
+	if err := k.Reconfigure(folder, d, port); err != nil {
+		return err
+	}
+	values := map[string]string{"prefix": prefix}
+	for _, v := range k.Configuration.Values {
+		if v.Of == "secret" {
+			values["secret "+v.Constant+v.Variable+v.Key] = token(64)
+		}
+	}
+	return k.redefine(folder, values)
+}
+
 // pattern finds a value; its group named value holds it, inside single quotes, inside double quotes, or bare.
 func (v Value) pattern() *regexp.Regexp {
 	const literal = `(?:'(?P<value>(?:[^'\\]|\\.)*)'|"(?P<value2>(?:[^"\\]|\\.)*)")`
@@ -102,10 +130,16 @@ func (k *Kit) redefine(folder string, values map[string]string) error {
 	}
 	for _, v := range k.Configuration.Values {
 		value, asked := values[v.Of]
+		if v.Of == "secret" {
+			value, asked = values["secret "+v.Constant+v.Variable+v.Key], values["secret "+v.Constant+v.Variable+v.Key] != ""
+		}
 		if !asked {
 			continue
 		}
 		from, to, quoted, found := v.find(text)
+		if !found && v.Of == "secret" { // the site does not use it
+			continue
+		}
 		if !found {
 			return fmt.Errorf("%s does not say its database's %s with a text in quotes: write %s into it", path, v.Of, v)
 		}

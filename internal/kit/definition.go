@@ -30,8 +30,9 @@ type Kit struct {
 	Name          string        `yaml:"kit"`
 	Title         string        `yaml:"title"`
 	About         string        `yaml:"about"`
-	Version       string        `yaml:"version"` // of a kit that has no releases
-	Load          string        `yaml:"load"`    // PHP that loads the CMS for finishing touches, called with the folder and the base address
+	Version       string        `yaml:"version"`  // of a kit that has no releases
+	Untitled      bool          `yaml:"untitled"` // the first page need not bear the site's title, and may lead on inside the site
+	Load          string        `yaml:"load"`     // PHP that loads the CMS for finishing touches, called with the folder and the base address
 	Supports      []Support     `yaml:"supports"`
 	Layout        Layout        `yaml:"layout"`
 	Recognise     Recognise     `yaml:"recognise"`
@@ -93,7 +94,7 @@ type Configuration struct {
 // Value finds one value in a configuration that anybody may have written: a constant, a variable, or a pattern of the kit's own whose
 // group named value holds it: inside quotes, or a bare number.
 type Value struct {
-	Of       string `yaml:"of"` // address (host and port), host, port, name, user, password, prefix
+	Of       string `yaml:"of"` // address (host and port), host, port, name, user, password, prefix, secret (made fresh for every copy)
 	Constant string `yaml:"constant"`
 	Variable string `yaml:"variable"`
 	Key      string `yaml:"key"` // of an array
@@ -124,6 +125,8 @@ type Content struct {
 	Title     string   `yaml:"title"`      // query
 	TitleHTML bool     `yaml:"title-html"` // it is stored as HTML
 	SetTitle  []string `yaml:"set-title"`
+	Address   string   `yaml:"address"` // pattern whose first group is the base address, in a dump
+	Marker    string   `yaml:"marker"`  // pattern whose first group is the prefix, in a dump
 }
 
 // Administrator is how users and passwords are kept.
@@ -324,8 +327,8 @@ func (j *judge) all() {
 	}
 	for i, v := range k.Configuration.Values {
 		entry := fmt.Sprintf("configuration.values[%d]", i)
-		if !slices.Contains([]string{"address", "host", "port", "name", "user", "password", "prefix"}, v.Of) {
-			j.add(entry+".of", "%q is none of address, host, port, name, user, password, prefix", v.Of)
+		if !slices.Contains([]string{"address", "host", "port", "name", "user", "password", "prefix", "secret"}, v.Of) {
+			j.add(entry+".of", "%q is none of address, host, port, name, user, password, prefix, secret", v.Of)
 		}
 		if v.Constant == "" && v.Variable == "" && v.Key == "" && v.Pattern == "" {
 			j.add(entry, "needs a constant, a variable, a key or a pattern")
@@ -349,6 +352,8 @@ func (j *judge) all() {
 	j.template("administrator.password", k.Administrator.Password)
 	j.template("administrator.users", k.Administrator.Users)
 	j.template("tasks.next", k.Tasks.Next)
+	j.pattern("content.address", k.Content.Address)
+	j.pattern("content.marker", k.Content.Marker)
 	j.pattern("tasks.pattern", k.Tasks.Pattern)
 	for i, h := range k.Administrator.Hashes {
 		if !slices.Contains(schemes, h.Scheme) {
@@ -488,7 +493,7 @@ type Kits map[string]*Kit
 // All reads the kits that Vessik brings and those of a folder. A kit of the user's that is wrong is left out and named in faults.
 func All(dir string) (kits Kits, faults map[string]error) {
 	kits, faults = Kits{}, map[string]error{}
-	for _, name := range []string{"wordpress", "spip", "empty"} {
+	for _, name := range []string{"wordpress", "spip", "empty", "archive"} {
 		files, err := fs.Sub(builtIn, "kits/"+name)
 		if err != nil {
 			continue

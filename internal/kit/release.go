@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -330,6 +331,63 @@ func (k *Kit) prefixColumns(from, to string) []string {
 		}
 	}
 	return statements
+}
+
+// Dumped is what a dump tells of itself, as far as the kit can read it: the base address in it, without a trailing slash, and the
+// prefix of its tables.
+func (k *Kit) Dumped(dump io.Reader) (address, prefix string, err error) {
+	known := k.Content.Address == "" || k.Content.Marker == ""
+	for scanner := rewrite.NewScanner(dump); !known; known = address != "" && prefix != "" {
+		statement, err := scanner.Next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return "", "", err
+		}
+		if match := k.regexps[k.Content.Marker].FindSubmatch(statement[:min(len(statement), 300)]); match != nil && prefix == "" {
+			prefix = string(match[1])
+		}
+		if address == "" && bytes.HasPrefix(statement, []byte("INSERT")) {
+			if match := k.regexps[k.Content.Address].FindSubmatch(statement); match != nil {
+				address = strings.TrimSuffix(string(match[1]), "/")
+			}
+		}
+	}
+	return address, prefix, nil
+}
+
+// DrawContent fills a site's empty database from a dump of another one: re-addressed, under its own prefix, with its own title and
+// administrator where the facts have a hash for the password. fit changes each statement as the server needs it.
+func (k *Kit) DrawContent(ctx context.Context, pool *sql.DB, dump io.Reader, from, prefix string, facts Facts, fit func(string) (string, error)) (rewrite.Report, error) {
+	readdress := rewrite.New(from, facts.URL)
+	err := Load(ctx, pool, dump, func(statement string) (string, error) {
+		statement, err := fit(Reprefix(statement, prefix, facts.Prefix))
+		if err != nil || from == "" {
+			return statement, err
+		}
+		return readdress.Statement(statement)
+	})
+	if err != nil {
+		return readdress.Report(), err
+	}
+	statements := k.prefixColumns(prefix, facts.Prefix)
+	if facts.Hash != "" {
+		own, err := k.writeAll(slices.Concat(k.Content.SetTitle, k.Administrator.HandOver), facts)
+		if err != nil {
+			return readdress.Report(), err
+		}
+		statements = append(statements, own...)
+	}
+	if len(statements) > 0 {
+		_, err = pool.ExecContext(ctx, strings.Join(statements, ";\n"))
+	}
+	return readdress.Report(), err
+}
+
+// Empty removes from a stencil's database what does not belong into one.
+func (k *Kit) Empty(ctx context.Context, pool *sql.DB, facts Facts) error {
+	return k.execute(ctx, pool, k.Stencil.Empty, facts)
 }
 
 // Load fills a site's empty database from the image: re-addressed, with the site's own title and administrator. facts.Hash must be

@@ -12,18 +12,23 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// CopyTree copies a folder's files and folders, following links so that the copy is whole; several files at a time.
-func CopyTree(ctx context.Context, from, to string) error {
+// CopyTree copies a release's files and folders, following links so that the copy is whole; several files at a time.
+func CopyTree(ctx context.Context, from, to string) error { return copyTree(ctx, from, to, true) }
+
+// CopySite copies a site's folder. Its links stay links: a site could lay one to a file that it may not read itself.
+func CopySite(ctx context.Context, from, to string) error { return copyTree(ctx, from, to, false) }
+
+func copyTree(ctx context.Context, from, to string, follow bool) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(max(2, runtime.NumCPU()))
-	err := copyFolder(ctx, group, from, to)
+	err := copyFolder(ctx, group, from, to, follow)
 	if waited := group.Wait(); waited != nil {
 		return waited
 	}
 	return err
 }
 
-func copyFolder(ctx context.Context, group *errgroup.Group, from, to string) error {
+func copyFolder(ctx context.Context, group *errgroup.Group, from, to string, follow bool) error {
 	if err := os.Mkdir(to, 0o755); err != nil {
 		return err
 	}
@@ -34,6 +39,16 @@ func copyFolder(ctx context.Context, group *errgroup.Group, from, to string) err
 	files := []string{}
 	for _, entry := range entries {
 		isFolder := entry.IsDir()
+		if entry.Type()&fs.ModeSymlink != 0 && !follow {
+			target, err := os.Readlink(filepath.Join(from, entry.Name()))
+			if err != nil {
+				return err
+			}
+			if err := os.Symlink(target, filepath.Join(to, entry.Name())); err != nil {
+				return err
+			}
+			continue
+		}
 		if entry.Type()&fs.ModeSymlink != 0 {
 			info, err := os.Stat(filepath.Join(from, entry.Name()))
 			if err != nil {
@@ -45,7 +60,7 @@ func copyFolder(ctx context.Context, group *errgroup.Group, from, to string) err
 			files = append(files, entry.Name())
 			continue
 		}
-		if err := copyFolder(ctx, group, filepath.Join(from, entry.Name()), filepath.Join(to, entry.Name())); err != nil {
+		if err := copyFolder(ctx, group, filepath.Join(from, entry.Name()), filepath.Join(to, entry.Name()), follow); err != nil {
 			return err
 		}
 	}

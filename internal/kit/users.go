@@ -14,6 +14,7 @@ import (
 
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
+	"vessik/internal/engine"
 )
 
 // HashOf is what a version of the CMS stores for a password; empty where the kit knows no way.
@@ -179,4 +180,26 @@ func token(digits int) string {
 	raw := make([]byte, digits/2)
 	rand.Read(raw)
 	return hex.EncodeToString(raw)
+}
+
+// Touch applies a finishing touch: its SQL, then its PHP with the CMS loaded.
+func (k *Kit) Touch(ctx context.Context, pool *sql.DB, php *engine.Engine, s site.Site, name string, facts Facts) error {
+	for _, t := range k.Touches {
+		if t.Name != name {
+			continue
+		}
+		if err := k.execute(ctx, pool, t.SQL, facts); err != nil {
+			return fmt.Errorf("the finishing touch %s: %w", name, err)
+		}
+		if t.PHP == "" {
+			return nil
+		}
+		const done = "vessik: the touch is done"
+		out, err := k.Run(ctx, Script{PHP: php, Folder: s.DocumentRoot(), Settings: s.Settings, Names: []string{k.Load}, Text: t.PHP + "\necho '" + done + "';", Arguments: []string{s.DocumentRoot(), facts.URL}})
+		if err != nil || !strings.Contains(string(out), done) {
+			return fmt.Errorf("the finishing touch %s: %v: %s", name, err, strings.TrimSpace(string(out)))
+		}
+		return nil
+	}
+	return fmt.Errorf("there is no finishing touch %s", name)
 }

@@ -385,7 +385,7 @@ func (p *Provisioner) takeRestorePoint(ctx context.Context, o *operation, s site
 	if err := p.dumpTo(ctx, s, filepath.Join(place, "database.sql")); err != nil {
 		return err
 	}
-	if err := kit.CopyTree(ctx, s.Folder, filepath.Join(place, "files")); err != nil {
+	if err := kit.CopySite(ctx, s.Folder, filepath.Join(place, "files")); err != nil {
 		return err
 	}
 	o.found(func(c *plan.Change) { c.RestorePoint = place })

@@ -30,6 +30,7 @@ import (
 	"vessik/internal/picture"
 	"vessik/internal/proc"
 	"vessik/internal/records"
+	"vessik/internal/stencil"
 )
 
 // Provisioner is the heart of one service.
@@ -52,11 +53,13 @@ type Provisioner struct {
 	kitState   string
 	kitMu      sync.Mutex // guards the three
 	tickets    ticketBook
-	pictures   picture.Taker
-	slots      chan struct{} // bounds the heavy steps
-	work       sync.WaitGroup
-	context    context.Context // ends with the service
-	end        context.CancelFunc
+	// Stencils are the saved sites.
+	Stencils stencil.Shelf
+	pictures picture.Taker
+	slots    chan struct{} // bounds the heavy steps
+	work     sync.WaitGroup
+	context  context.Context // ends with the service
+	end      context.CancelFunc
 
 	knownMu sync.Mutex
 	known   map[string][]string // directives by PHP
@@ -94,6 +97,7 @@ func Open(ctx context.Context, home Home, settings Settings, log *slog.Logger, p
 		databases: map[string]*engine.DatabaseServer{}, webs: map[string]engine.WebServer{}, sites: map[string]site.Site{},
 		masters: map[string]*engine.PHPMaster{}, busy: map[string]string{}, held: map[string]net.Listener{}, operations: map[string]*operation{}, changed: make(chan struct{}), known: map[string][]string{}, wokenByTask: map[string]time.Time{}}
 	p.pictures.Dir = home.path("tmp")
+	p.Stencils.Dir = home.path("stencils")
 	p.context, p.end = context.WithCancel(context.WithoutCancel(ctx))
 	for _, ended := range proc.EndLeftovers(home.path("run", "processes.json")) {
 		log.Warn("ended what an earlier service left", "process", ended)

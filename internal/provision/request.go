@@ -33,11 +33,14 @@ func (p *Provisioner) facts() site.Facts {
 		kept[port] = id
 	}
 	p.settingsMu.Unlock()
-	kits, roots := p.Kits(), map[string]string{}
+	kits, roots, touches := p.Kits(), map[string]string{}, map[string][]string{}
 	for name, k := range kits {
 		roots[name] = k.Layout.DocumentRoot
+		for _, t := range k.Touches {
+			touches[name] = append(touches[name], t.Name)
+		}
 	}
-	return site.Facts{Roots: roots, Home: p.Home.Dir, Sites: p.Sites(), Releases: kits.Releases(p.Store), KitNames: kits.Names(), Supports: kits.Bear, FirstPort: engine.FirstUnprivilegedPort(), KeptPorts: kept,
+	return site.Facts{Roots: roots, Touches: touches, Found: p.found, Home: p.Home.Dir, Sites: p.Sites(), Releases: kits.Releases(p.Store), KitNames: kits.Names(), Supports: kits.Bear, FirstPort: engine.FirstUnprivilegedPort(), KeptPorts: kept,
 		Engines: p.Engines(), PortRange: p.PortRange(),
 		PortHolder: engine.PortHolder, FolderFault: folderFault}
 }
@@ -155,12 +158,16 @@ func (p *Provisioner) New(ctx context.Context, requests []site.Request) (records
 		s := &sites[i]
 		s.Admin.Password = cmp.Or(s.Admin.Password, kit.Password())
 		s.Database.Password = cmp.Or(s.Database.Password, kit.Password())
-		if k := p.kitOf(*s); k.Database.Prefix != "" && s.Prefix == "" {
+		if k := p.kitOf(*s); k.Database.Prefix != "" && s.Prefix == "" && s.Origin.Kind != site.FromFolder && s.Origin.Kind != site.FromArchive {
 			s.Prefix = kit.Prefix()
 		}
 		s.Probe, s.CreatedAt = randomHex(16), time.Now().UTC().Truncate(time.Millisecond)
 		names = append(names, s.Name)
 		plans[s.Name] = plan.For(plan.New, p.missing(*s))
+		if len(s.Touches) > 0 {
+			at := slices.Index(plans[s.Name], plan.LoadContent) + 1
+			plans[s.Name] = slices.Insert(plans[s.Name], at, plan.Touch)
+		}
 	}
 	if problems := p.hold(sites); problems != nil {
 		return records.Operation{}, problems

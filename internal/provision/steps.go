@@ -46,11 +46,14 @@ func (p *Provisioner) do(o *operation, name string, step plan.Step, note func(st
 		_, err := p.Store.Ensure(ctx, p.enginesOf(s), func(text string, fraction float64) { o.progress(name, text, fraction) })
 		return err
 	case plan.LayOut:
+		if done, err := p.layOutOrigin(ctx, o, s, note); done {
+			return err
+		}
 		prepared, err := p.prepared(ctx, s)
 		if err != nil {
 			return err
 		}
-		return p.layOut(ctx, o.recorded.ID, s, prepared.Tree, prepared.Bytes, note)
+		return p.layOut(ctx, o.recorded.ID, s, prepared.Bytes, note, func(partial string) error { return kit.CopyTree(ctx, prepared.Tree, partial) })
 	case plan.CreateDatabase:
 		return p.createDatabase(ctx, s, note)
 	case plan.Configure:
@@ -58,11 +61,21 @@ func (p *Provisioner) do(o *operation, name string, step plan.Step, note func(st
 		if err != nil {
 			return err
 		}
+		if done, err := p.configureOrigin(ctx, s, database.Port, note); done {
+			return err
+		}
 		facts := p.kitFacts(s)
 		facts.Port = database.Port
 		return p.kitOf(s).Configure(facts)
 	case plan.LoadContent:
+		if done, err := p.loadOrigin(ctx, o, s); done {
+			return err
+		}
 		return p.loadContent(ctx, s)
+	case plan.Touch:
+		return p.touch(ctx, o, s)
+	case plan.SaveStencil:
+		return p.saveStencil(ctx, o, s)
 	case plan.StartPHP:
 		if _, err := p.database(ctx, s.Stack.Database); err != nil {
 			return err
@@ -82,6 +95,9 @@ func (p *Provisioner) do(o *operation, name string, step plan.Step, note func(st
 	case plan.DropDatabase:
 		return p.dropDatabase(ctx, s, o.recorded.KeepFiles, note)
 	case plan.RemoveFolder:
+		if s.Origin.Kind == site.FromFolder { // it was there before, and stays
+			return p.giveBack(s)
+		}
 		if o.recorded.KeepFiles {
 			return nil
 		}
@@ -101,6 +117,11 @@ func (p *Provisioner) undo(ctx context.Context, o *operation, name string, step 
 	switch step {
 	case plan.Reserve:
 		return p.release(ctx, s)
+	case plan.Configure:
+		if s.Origin.Kind == site.FromFolder && strings.HasPrefix(note, "wrote ") {
+			return os.Remove(p.kitOf(s).ConfigurationFile(s))
+		}
+		return p.giveBack(s)
 	case plan.LayOut:
 		return undoLayOut(o.recorded.ID, s, note)
 	case plan.CreateDatabase:
@@ -143,9 +164,9 @@ func room(place string, bytes int64) error {
 	return nil
 }
 
-// layOut copies a tree beside the site's folder and renames it there: the folder is whole or absent, and one that was filled
+// layOut has a tree made beside the site's folder and renames it there: the folder is whole or absent, and one that was filled
 // meanwhile is not touched.
-func (p *Provisioner) layOut(ctx context.Context, operation string, s site.Site, tree string, bytes int64, note func(string)) error {
+func (p *Provisioner) layOut(ctx context.Context, operation string, s site.Site, bytes int64, note func(string), fill func(partial string) error) error {
 	if err := room(s.Folder, bytes); err != nil {
 		return err
 	}
@@ -171,7 +192,7 @@ func (p *Provisioner) layOut(ctx context.Context, operation string, s site.Site,
 	if err := os.RemoveAll(partial); err != nil {
 		return err
 	}
-	if err := kit.CopyTree(ctx, tree, partial); err != nil {
+	if err := fill(partial); err != nil {
 		return err
 	}
 	info, err := os.Stat(partial)
@@ -194,8 +215,10 @@ func undoLayOut(operation string, s site.Site, note string) error {
 	if err := json.Unmarshal([]byte(note), &left); err != nil {
 		return err
 	}
-	if err := os.RemoveAll(partialFolder(operation, s)); err != nil {
-		return err
+	for _, path := range []string{partialFolder(operation, s), partialFolder(operation, s) + "-whole"} {
+		if err := os.RemoveAll(path); err != nil {
+			return err
+		}
 	}
 	if info, err := os.Stat(s.Folder); err == nil && left.Inode != 0 && info.Sys().(*syscall.Stat_t).Ino == left.Inode {
 		if err := os.RemoveAll(s.Folder); err != nil {
@@ -278,13 +301,13 @@ func (p *Provisioner) kitOf(s site.Site) *kit.Kit {
 
 // kitFacts are what a kit's templates may use of a site.
 func (p *Provisioner) kitFacts(s site.Site) kit.Facts {
-	return kit.Facts{Site: s, Title: s.Title, URL: strings.TrimSuffix(s.URL(p.settings.GatewayPort), "/"), Domain: s.Domain, Prefix: cmp.Or(s.Prefix, p.kitOf(s).Database.Prefix),
+	return kit.Facts{Visible: s.Visible, Site: s, Title: s.Title, URL: strings.TrimSuffix(s.URL(p.settings.GatewayPort), "/"), Domain: s.Domain, Prefix: cmp.Or(s.Prefix, p.kitOf(s).Database.Prefix),
 		Database: s.Database, Host: "127.0.0.1", Port: p.DatabasePort(s.Stack.Database), Admin: s.Admin}
 }
 
 // enginesOf are the engines of a site's stack, and its CMS's release where that is one of the catalogue.
 func (p *Provisioner) enginesOf(s site.Site) []string {
-	if p.kitOf(s).FromCatalogue() {
+	if p.kitOf(s).FromCatalogue() && s.Origin.Kind == "" {
 		return append(s.Stack.IDs(), s.Kit.Release())
 	}
 	return s.Stack.IDs()
@@ -355,6 +378,7 @@ func (p *Provisioner) virtualHost(s site.Site) engine.VirtualHost {
 	host := render.Host{Site: s, Socket: p.socket(s), Logs: p.Home.siteLogs(s.Name), BaseURL: strings.TrimSuffix(s.URL(p.settings.GatewayPort), "/"), PublicPort: p.settings.GatewayPort,
 		UploadLimit: max(render.Bytes(values["post_max_size"]), render.Bytes(values["upload_max_filesize"])+1<<20), ReadTimeout: cmp.Or(php.LongestRequest(), 3600) + 10,
 		FrontController: p.kitOf(s).Web.Front, NoPHP: p.kitOf(s).Web.NoPHP, Private: p.kitOf(s).Web.Private}
+	host.Fallback = !slices.ContainsFunc(p.kitOf(s).Layout.Files, func(f kit.Text) bool { return f.Path == ".htaccess" })
 	text := host.Nginx()
 	if strings.HasPrefix(s.Stack.Web, "apache") {
 		text = host.Apache()

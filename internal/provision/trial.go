@@ -90,6 +90,7 @@ func (p *Provisioner) StartTrial(ctx context.Context, name string, t Trial) (rec
 				break
 			}
 		}
+		c.Origin, c.Touches = site.Origin{Kind: site.FromSite, From: name}, nil
 		c.State, c.Reason, c.TrialOf, c.Stack = site.Provisioning, "", name, stack
 		c.Domain, c.Folder, c.Port, c.PortPinned = c.Name+".localhost", p.Home.path("sites", c.Name), site.FreePort(facts), false
 		token := randomHex(6)
@@ -137,7 +138,7 @@ func (p *Provisioner) doTrial(o *operation, s site.Site, step plan.Step, note fu
 	switch step {
 	case plan.LayOut:
 		o.cell(s.Name, func(c *plan.Cell) { c.Summary = "being tried" })
-		return true, p.layOut(ctx, o.recorded.ID, s, source.Folder, kit.TreeBytes(source.Folder), note)
+		return true, p.layOut(ctx, o.recorded.ID, s, kit.TreeBytes(source.Folder), note, func(partial string) error { return kit.CopySite(ctx, source.Folder, partial) })
 	case plan.Configure:
 		database, err := p.database(ctx, s.Stack.Database)
 		if err != nil {

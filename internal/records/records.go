@@ -75,7 +75,7 @@ func (e *ErrTaken) Error() string {
 
 // Begin writes an operation with its plan, and for new sites their reservations, in one transaction: all of it or nothing.
 func (r *Records) Begin(ctx context.Context, operation Operation, reserve []site.Site, names []string, plans map[string][]plan.Step) (*Operation, error) {
-	document, err := json.Marshal(details{operation.Change, operation.Trial})
+	document, err := json.Marshal(details{operation.Change, operation.Trial, operation.Stencil})
 	if err != nil {
 		return nil, err
 	}
@@ -121,13 +121,14 @@ func (r *Records) Begin(ctx context.Context, operation Operation, reserve []site
 
 // details are what some kinds of operations carry.
 type details struct {
-	Change *plan.Change `json:"change,omitempty"`
-	Trial  *plan.Trial  `json:"trial,omitempty"`
+	Change  *plan.Change `json:"change,omitempty"`
+	Trial   *plan.Trial  `json:"trial,omitempty"`
+	Stencil *plan.Saving `json:"stencil,omitempty"`
 }
 
 // SaveDetails writes what an operation has learned.
 func (r *Records) SaveDetails(ctx context.Context, o Operation) error {
-	document, err := json.Marshal(details{o.Change, o.Trial})
+	document, err := json.Marshal(details{o.Change, o.Trial, o.Stencil})
 	if err != nil {
 		return err
 	}
@@ -356,7 +357,7 @@ func (r *Records) operations(ctx context.Context, condition string, argument any
 		if err == nil && text != nil {
 			var d details
 			err = json.Unmarshal(text, &d)
-			o.Change, o.Trial = d.Change, d.Trial
+			o.Change, o.Trial, o.Stencil = d.Change, d.Trial, d.Stencil
 		}
 		return o, err
 	})

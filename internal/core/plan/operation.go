@@ -10,7 +10,7 @@ import (
 // Operation is one request being carried out, as it is recorded.
 type Operation struct {
 	ID         string          `json:"id"`
-	Kind       Kind            `json:"kind" enum:"new,start,stop,verify,retire,restack,adjust,trial,fetch"`
+	Kind       Kind            `json:"kind" enum:"new,start,stop,verify,retire,restack,adjust,trial,save-stencil,fetch"`
 	State      OperationState  `json:"state" enum:"running,done,failed,cancelled"`
 	KeepFiles  bool            `json:"keep_files,omitempty"`
 	CreatedAt  time.Time       `json:"created_at"`
@@ -18,6 +18,13 @@ type Operation struct {
 	Sites      []OperationSite `json:"sites" nullable:"false"`
 	Change     *Change         `json:"change,omitempty" doc:"Of a restack or an adjustment"`
 	Trial      *Trial          `json:"trial,omitempty" doc:"Of a trial"`
+	Stencil    *Saving         `json:"stencil,omitempty" doc:"Of one that is saved"`
+}
+
+// Saving is a stencil in the making.
+type Saving struct {
+	Name        string `json:"name"`
+	Description string `json:"description"`
 }
 
 // Change leads a site from one target to another.

@@ -16,6 +16,7 @@ const (
 	Restack Kind = "restack"
 	Adjust  Kind = "adjust"
 	TryOut  Kind = "trial"
+	Save    Kind = "save-stencil"
 	Fetch   Kind = "fetch" // engines: its parts are engines, not sites
 )
 
@@ -44,6 +45,8 @@ const (
 	Switch         Step = "switch"
 	Settle         Step = "settle"
 	Sample         Step = "sample"
+	Touch          Step = "finishing-touches"
+	SaveStencil    Step = "save-stencil"
 )
 
 // Title says a step in words, for people who watch.
@@ -52,7 +55,7 @@ func (s Step) Title() string {
 		Configure: "writing configuration", LoadContent: "loading content", StartPHP: "starting PHP", Publish: "publishing", Prove: "verifying",
 		Withdraw: "withdrawing", StopPHP: "stopping PHP", DropDatabase: "dropping the database", RemoveFolder: "removing files", Release: "releasing",
 		Baseline: "verifying as it is", CheckChange: "checking the configuration", RestorePoint: "taking a restore point", MoveDatabase: "moving the database", Switch: "switching",
-		Settle: "settling", Sample: "asking pages and taking pictures"}[s]
+		Settle: "settling", Sample: "asking pages and taking pictures", Touch: "finishing touches", SaveStencil: "saving the stencil"}[s]
 }
 
 // For returns the steps of a request for one site. fetch says that engines are missing.

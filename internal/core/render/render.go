@@ -50,6 +50,7 @@ type Host struct {
 	UploadLimit     int64    // bytes
 	ReadTimeout     int      // seconds that PHP may take
 	FrontController string   // what answers for addresses that are no file, e.g. /index.php?$args
+	Fallback        bool     // Apache falls back to the front controller; else the site's .htaccess says so
 	NoPHP           []string // address prefixes below which PHP is never run
 	Private         []string // address prefixes that are never served
 }
@@ -60,6 +61,9 @@ func (h Host) Apache() string { return render("apache-site.conf", h) }
 
 // Front is the front controller with its query, as nginx falls back to; =404 where there is none.
 func (h Host) Front() string { return cmp.Or(h.FrontController, "=404") }
+
+// FrontScript is the front controller without its query.
+func (h Host) FrontScript() string { path, _, _ := strings.Cut(h.FrontController, "?"); return path }
 
 // DomainPattern is the domain for a regular expression.
 func (h Host) DomainPattern() string { return regexp.QuoteMeta(h.Site.Domain) }

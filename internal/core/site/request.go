@@ -16,23 +16,31 @@ import (
 
 // Request is what somebody asks for. Only the name is needed; everything else is derived where it is empty.
 type Request struct {
-	Name             string `json:"name" doc:"Host label: a to z, 0 to 9 and hyphens inside, 63 characters at most" example:"orchard-days"`
-	Title            string `json:"title,omitempty" doc:"The site's title" example:"Orchard Days"`
-	Folder           string `json:"folder,omitempty" doc:"Absolute path; must be empty or not exist"`
-	Domain           string `json:"domain,omitempty" doc:"Host name that the gateway answers for" example:"orchard-days.localhost"`
-	Port             int    `json:"port,omitempty" doc:"The site's own port on 127.0.0.1"`
-	Admin            string `json:"admin,omitempty" doc:"The CMS administrator's user name"`
-	AdminEmail       string `json:"admin_email,omitempty" doc:"The administrator's mail address"`
-	AdminPassword    string `json:"admin_password,omitempty" doc:"12 characters or more; generated when empty"`
-	Kit              string `json:"kit,omitempty" doc:"The CMS" example:"wordpress"`
-	KitVersion       string `json:"kit_version,omitempty" doc:"The CMS version" example:"6.1"`
-	PHP              string `json:"php,omitempty" doc:"PHP engine" example:"php-8.2"`
-	Web              string `json:"web,omitempty" doc:"Web server engine" example:"nginx-1.22"`
-	Database         string `json:"database,omitempty" doc:"Database engine" example:"mariadb-10.11"`
-	DatabaseName     string `json:"database_name,omitempty" doc:"The site's database"`
-	DatabaseUser     string `json:"database_user,omitempty" doc:"The user that may use that database, and no other"`
-	DatabasePassword string `json:"database_password,omitempty" doc:"12 characters or more; generated when empty"`
-	Prefix           string `json:"prefix,omitempty" doc:"Begins the names of the CMS's tables; generated when empty" example:"k3xw_"`
+	Name             string   `json:"name" doc:"Host label: a to z, 0 to 9 and hyphens inside, 63 characters at most" example:"orchard-days"`
+	Title            string   `json:"title,omitempty" doc:"The site's title" example:"Orchard Days"`
+	Folder           string   `json:"folder,omitempty" doc:"Absolute path; must be empty or not exist"`
+	Domain           string   `json:"domain,omitempty" doc:"Host name that the gateway answers for" example:"orchard-days.localhost"`
+	Port             int      `json:"port,omitempty" doc:"The site's own port on 127.0.0.1"`
+	Admin            string   `json:"admin,omitempty" doc:"The CMS administrator's user name"`
+	AdminEmail       string   `json:"admin_email,omitempty" doc:"The administrator's mail address"`
+	AdminPassword    string   `json:"admin_password,omitempty" doc:"12 characters or more; generated when empty"`
+	Kit              string   `json:"kit,omitempty" doc:"The CMS" example:"wordpress"`
+	KitVersion       string   `json:"kit_version,omitempty" doc:"The CMS version" example:"6.1"`
+	PHP              string   `json:"php,omitempty" doc:"PHP engine" example:"php-8.2"`
+	Web              string   `json:"web,omitempty" doc:"Web server engine" example:"nginx-1.22"`
+	Database         string   `json:"database,omitempty" doc:"Database engine" example:"mariadb-10.11"`
+	DatabaseName     string   `json:"database_name,omitempty" doc:"The site's database"`
+	DatabaseUser     string   `json:"database_user,omitempty" doc:"The user that may use that database, and no other"`
+	DatabasePassword string   `json:"database_password,omitempty" doc:"12 characters or more; generated when empty"`
+	Archive          string   `json:"archive,omitempty" doc:"Release archive of a PHP CMS: .zip, .tar, .tar.gz or .tar.zst, an absolute path"`
+	Adopt            string   `json:"adopt,omitempty" doc:"Existing folder, an absolute path, that is used where it stands"`
+	Stencil          string   `json:"stencil,omitempty" doc:"Saved site that it is drawn from"`
+	CopyOf           string   `json:"copy_of,omitempty" doc:"Site that it is a copy of"`
+	SQL              string   `json:"sql,omitempty" doc:"Dump to load, plain or compressed with gzip or Zstandard, an absolute path; with an archive or an existing folder"`
+	SQLAddress       string   `json:"sql_address,omitempty" doc:"Base address in that dump; found where the kit knows how" example:"https://orchard-days.example"`
+	Touches          []string `json:"finishing_touches,omitempty" doc:"Names of the kit's finishing touches"`
+	SearchEngines    bool     `json:"search_engines,omitempty" doc:"Search engines may list the site"`
+	Prefix           string   `json:"prefix,omitempty" doc:"Begins the names of the CMS's tables; generated when empty" example:"k3xw_"`
 }
 
 // PortRange is where sites get their own ports from, unless the home has another.
@@ -49,6 +57,9 @@ type Facts struct {
 	Releases map[string][]string     // versions by kit, the default first
 	KitNames []string                // all kits, the usual one first
 	Roots    map[string]string       // document roots of kits whose is not the folder itself
+	Touches  map[string][]string     // finishing touches by kit
+	// Found tells what a folder, stencil or site is: its kit and document root; the fault is why it cannot be used.
+	Found func(o Origin) (k Kit, root, fault string)
 	// Supports tells whether a version of a CMS is known to work on a PHP; nil where nothing is known.
 	Supports    func(k Kit, php string) bool
 	FirstPort   int            // the lowest port that the service may bind
@@ -68,8 +79,25 @@ func Derive(r Request, f Facts) Site {
 		Stack:  Stack{PHP: f.Engine("php", r.PHP), Web: f.Engine("web", r.Web), Database: f.Engine("database", r.Database)},
 		Admin:  Admin{User: cmp.Or(r.Admin, cut(r.Name, 50)+"-keeper"), Email: cmp.Or(r.AdminEmail, "keeper@"+cmp.Or(r.Name, "name")+".example"), Password: r.AdminPassword},
 	}
-	s.Root, s.Prefix = f.Roots[s.Kit.Name], r.Prefix
-	s.Kit.Version = cmp.Or(r.KitVersion, f.release(s.Kit.Name, s.Stack.PHP))
+	s.Root, s.Prefix, s.Touches, s.Visible = f.Roots[s.Kit.Name], r.Prefix, r.Touches, r.SearchEngines
+	if s.Origin = originOf(r); s.Origin.Kind != "" && f.Found != nil {
+		found, root, fault := f.Found(s.Origin)
+		s.Kit, s.Root = Kit{cmp.Or(r.Kit, found.Name), cmp.Or(r.KitVersion, found.Version)}, root
+		if s.Origin.Kind == FromFolder {
+			s.Folder = s.Origin.From
+		}
+		if fault == "" && r.Kit != "" && r.Kit != found.Name && s.Origin.Kind != FromArchive {
+			fault = fmt.Sprintf("it holds a %s, not a %s", found.Name, r.Kit)
+		}
+		s.originFault = fault
+	}
+	s.Kit.Version = cmp.Or(s.Kit.Version, r.KitVersion, f.release(s.Kit.Name, s.Stack.PHP))
+	if r.PHP == "" && f.Supports != nil && !f.Supports(s.Kit, s.Stack.PHP) { // the newest that bears it
+		bearing := slices.DeleteFunc(idsOf(f.Engines["php"]), func(id string) bool { return !f.Supports(s.Kit, id) })
+		if len(bearing) > 0 {
+			s.Stack.PHP = slices.MaxFunc(bearing, CompareVersions)
+		}
+	}
 	s.Database = Database{Name: cmp.Or(r.DatabaseName, databaseOf(r.Name)), User: cmp.Or(r.DatabaseUser, databaseOf(r.Name)), Password: r.DatabasePassword}
 	if filepath.IsAbs(s.Folder) {
 		s.Folder = filepath.Clean(s.Folder)
@@ -78,6 +106,33 @@ func Derive(r Request, f Facts) Site {
 		s.Port = freePort(f)
 	}
 	return s
+}
+
+// originOf is where a request wants its files from.
+func originOf(r Request) Origin {
+	for _, o := range []Origin{{Kind: FromArchive, From: r.Archive}, {Kind: FromFolder, From: r.Adopt}, {Kind: FromStencil, From: r.Stencil}, {Kind: FromSite, From: r.CopyOf}} {
+		if o.From != "" {
+			o.SQL, o.Address = r.SQL, strings.TrimSuffix(r.SQLAddress, "/")
+			return o
+		}
+	}
+	return Origin{SQL: r.SQL}
+}
+
+// origins judges what a request says of them.
+func (c *checker) origin(s Site, f Facts) {
+	field := map[string]string{FromArchive: "archive", FromFolder: "adopt", FromStencil: "stencil", FromSite: "copy_of"}[s.Origin.Kind]
+	if s.originFault != "" {
+		c.add(field, "mend that, or name another", "%s", s.originFault)
+	}
+	if s.Origin.SQL != "" && s.Origin.Kind != FromArchive && s.Origin.Kind != FromFolder {
+		c.add("sql", "leave it out, or name an archive or a folder as well", "a dump goes with an archive or an existing folder")
+	}
+	for _, name := range s.Touches {
+		if known := f.Touches[s.Kit.Name]; !slices.Contains(known, name) {
+			c.add("finishing_touches", "choose from "+cmp.Or(strings.Join(known, ", "), "none: this kit has none"), "a %s has no finishing touch %q", s.Kit.Name, name)
+		}
+	}
 }
 
 // release is the usual version of a CMS, or where that one does not bear the PHP, the newest that does.
@@ -161,6 +216,7 @@ func Check(s Site, f Facts) Problems {
 	c.admin(s)
 	c.stack(s, f)
 	c.database(s, f)
+	c.origin(s, f)
 	return c.problems
 }
 
@@ -277,6 +333,9 @@ func (c *checker) folder(s Site, f Facts) {
 	if len(c.problems) == before && (inHome || Inside(f.Home, s.Folder)) {
 		c.add("folder", "choose a folder outside it, or leave -folder out", "%s overlaps with the service's home %s", s.Folder, f.Home)
 	}
+	if s.Origin.Kind == FromFolder { // what is there was judged already
+		return
+	}
 	if nameFault := slices.ContainsFunc(c.problems, func(p Problem) bool { return p.Field == "name" }); len(c.problems) == before && !nameFault {
 		if fault := f.FolderFault(s.Folder); fault != "" {
 			c.add("folder", remedy, "%s", fault)
@@ -377,7 +436,11 @@ func (c *checker) stack(s Site, f Facts) {
 		kits = append(kits, name)
 	}
 	slices.Sort(kits)
-	if versions, ok := f.Releases[s.Kit.Name]; !ok {
+	if s.Origin.Kind != "" { // its version is what it is
+		if !slices.Contains(f.KitNames, s.Kit.Name) && s.originFault == "" {
+			c.add("kit", "choose one of "+strings.Join(kits, ", "), "there is no kit %q", s.Kit.Name)
+		}
+	} else if versions, ok := f.Releases[s.Kit.Name]; !ok {
 		c.add("kit", "choose one of "+strings.Join(kits, ", "), "there is no kit %q", s.Kit.Name)
 	} else if !slices.Contains(versions, s.Kit.Version) {
 		c.add("kit_version", "choose one of "+strings.Join(versions, ", "), "there is no %s %q", s.Kit.Name, s.Kit.Version)

@@ -76,6 +76,22 @@ type Admin struct {
 	Password string `json:"password"`
 }
 
+// Origin is where a site's files and content come from.
+type Origin struct {
+	Kind    string `json:"kind,omitempty"`    // release where empty; archive, folder, stencil, site
+	From    string `json:"from,omitempty"`    // the file, folder, stencil or site
+	SQL     string `json:"sql,omitempty"`     // file of a dump
+	Address string `json:"address,omitempty"` // base address in that dump; found where empty
+}
+
+// Kinds of origins, besides a kit's own releases.
+const (
+	FromArchive = "archive"
+	FromFolder  = "folder"
+	FromStencil = "stencil"
+	FromSite    = "site"
+)
+
 // Site is one CMS site: folder, database, domain, port, stack.
 type Site struct {
 	Name   string `json:"name"`
@@ -98,6 +114,11 @@ type Site struct {
 	Notice string `json:"notice,omitempty"`
 	// Prefix begins the names of the CMS's tables; empty for the kit's own.
 	Prefix string `json:"prefix,omitempty"`
+	Origin Origin `json:"origin,omitzero"`
+	// Touches are the finishing touches that it was made with.
+	Touches []string `json:"touches,omitempty"`
+	// Visible says that search engines may list the site.
+	Visible bool `json:"visible,omitempty"`
 	// TrialOf is the site that this one is a temporary copy of.
 	TrialOf string `json:"trial_of,omitempty"`
 	// AdminHash is what the database held for the administrator's password when the site was made.
@@ -105,6 +126,8 @@ type Site struct {
 	// Probe is the secret by which a check's request is told from a visitor's.
 	Probe     string    `json:"probe"`
 	CreatedAt time.Time `json:"created_at"`
+
+	originFault string // of a request, while it is judged
 }
 
 // DocumentRoot is the folder that the web server serves.

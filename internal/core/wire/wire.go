@@ -150,6 +150,39 @@ type Kits struct {
 	Folder string            `json:"folder" doc:"Where the user's own kits are put"`
 }
 
+// Stencil is a saved site that new ones are drawn from.
+type Stencil struct {
+	Format        string     `json:"format"`
+	Name          string     `json:"name"`
+	Description   string     `json:"description"`
+	From          string     `json:"from" doc:"Site that it was saved from"`
+	Title         string     `json:"title"`
+	Kit           site.Kit   `json:"kit"`
+	Root          string     `json:"root,omitempty" doc:"Document root inside the folder"`
+	Prefix        string     `json:"prefix" doc:"Begins the names of its tables"`
+	URL           string     `json:"url" doc:"Base address in its database, without a trailing slash"`
+	Stack         site.Stack `json:"stack" doc:"What it was saved on"`
+	CreatedAt     time.Time  `json:"created_at"`
+	Files         int        `json:"files"`
+	FileBytes     int64      `json:"file_bytes"`
+	DatabaseBytes int64      `json:"database_bytes"`
+	LinksLeftOut  int        `json:"links_left_out,omitempty" doc:"Symbolic links are not taken along"`
+	SizeBytes     int64      `json:"size_bytes" doc:"Of the file"`
+	HasPicture    bool       `json:"has_picture"`
+}
+
+// SaveStencil asks for a site to be saved.
+type SaveStencil struct {
+	As          string `json:"as" doc:"The stencil's name" example:"garden-basics"`
+	Description string `json:"description,omitempty" maxLength:"2000"`
+}
+
+// DescribeStencil changes what a stencil is called.
+type DescribeStencil struct {
+	Name        string `json:"name,omitempty" doc:"Its new name; stays where empty"`
+	Description string `json:"description" maxLength:"2000"`
+}
+
 // User is one of a site's own users.
 type User struct {
 	Login string `json:"login"`

@@ -1,0 +1,413 @@
+// Package stencil keeps saved sites that new ones are drawn from: each is one file, a tar archive compressed with Zstandard that holds
+// stencil.json, database.sql, files/… , perhaps picture.jpg, and SHA256SUMS of all of them.
+package stencil
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"syscall"
+
+	"github.com/klauspost/compress/zstd"
+
+	"vessik/internal/archive"
+	"vessik/internal/core/wire"
+)
+
+// Format is what stencil.json says it is.
+const Format = "vessik-stencil/1"
+
+// Suffix ends the names of stencils' files.
+const Suffix = ".stencil.tar.zst"
+
+const (
+	manifestName = "stencil.json"
+	databaseName = "database.sql"
+	pictureName  = "picture.jpg"
+	filesName    = "files"
+	sumsName     = "SHA256SUMS"
+)
+
+// Manifest describes a stencil: it is its stencil.json.
+type Manifest = wire.Stencil
+
+// Shelf is a folder of stencils.
+type Shelf struct{ Dir string }
+
+var nameRule = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
+
+// CheckName judges a stencil's name.
+func CheckName(name string) error {
+	if !nameRule.MatchString(name) {
+		return fmt.Errorf("%q is not a stencil's name: use a to z, 0 to 9 and hyphens inside, 63 characters at most", name)
+	}
+	return nil
+}
+
+// File is where a stencil is kept.
+func (s Shelf) File(name string) string { return filepath.Join(s.Dir, name+Suffix) }
+
+// Find reads what a stencil says of itself. The error is fs.ErrNotExist where there is none.
+func (s Shelf) Find(name string) (Manifest, error) {
+	if CheckName(name) != nil {
+		return Manifest{}, fs.ErrNotExist
+	}
+	m, err := Read(s.File(name))
+	m.Name = name // the file's name counts
+	if err == nil {
+		if text, err := os.ReadFile(s.descriptionFile(name)); err == nil {
+			m.Description = string(text)
+		}
+	}
+	return m, err
+}
+
+// descriptionFile holds a description that was given after the stencil was made.
+func (s Shelf) descriptionFile(name string) string { return filepath.Join(s.Dir, name+".description") }
+
+// List returns all, by name; those that cannot be read are left out.
+func (s Shelf) List() []Manifest {
+	found, _ := filepath.Glob(filepath.Join(s.Dir, "*"+Suffix))
+	all := []Manifest{}
+	for _, file := range found {
+		if m, err := s.Find(strings.TrimSuffix(filepath.Base(file), Suffix)); err == nil {
+			all = append(all, m)
+		}
+	}
+	return all
+}
+
+// Read reads the manifest of a stencil's file, which stands first in it.
+func Read(file string) (m Manifest, err error) {
+	from, err := os.Open(file)
+	if err != nil {
+		return m, err
+	}
+	defer from.Close()
+	expanded, err := zstd.NewReader(from, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(64<<20))
+	if err != nil {
+		return m, fmt.Errorf("%s is not a stencil: %w", file, err)
+	}
+	defer expanded.Close()
+	reader := tar.NewReader(expanded)
+	head, err := reader.Next()
+	if err != nil || head.Name != manifestName {
+		return m, fmt.Errorf("%s is not a stencil: it does not begin with %s", file, manifestName)
+	}
+	text, err := io.ReadAll(io.LimitReader(reader, 1<<20))
+	if err != nil {
+		return m, fmt.Errorf("%s is not whole: %w", file, err)
+	}
+	if err := json.Unmarshal(text, &m); err != nil || m.Format != Format {
+		return m, fmt.Errorf("%s is not a stencil that this Vessik can read (%s)", file, m.Format)
+	}
+	if info, err := from.Stat(); err == nil {
+		m.SizeBytes = info.Size()
+	}
+	return m, nil
+}
+
+// Source is what a stencil is made of.
+type Source struct {
+	Folder   string
+	LeaveOut []string          // paths in the folder
+	Replace  map[string][]byte // files by their paths, whose text is another one in the stencil
+	Database string            // file of the dump
+	Picture  string            // file; empty for none
+}
+
+// Save writes a stencil; it is there whole or not at all. progress is told of bytes written.
+func (s Shelf) Save(ctx context.Context, m Manifest, from Source, progress func(done int64)) (Manifest, error) {
+	if err := os.MkdirAll(s.Dir, 0o700); err != nil {
+		return m, err
+	}
+	if _, err := os.Stat(s.File(m.Name)); err == nil {
+		return m, fmt.Errorf("there is a stencil %q already; drop it first, or choose another name", m.Name)
+	}
+	paths := []string{}
+	err := filepath.WalkDir(from.Folder, func(path string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		relative, err := filepath.Rel(from.Folder, path)
+		if err != nil {
+			return err
+		}
+		switch info, infoErr := entry.Info(); {
+		case relative == ".":
+		case slices.Contains(from.LeaveOut, relative):
+			if entry.IsDir() {
+				return filepath.SkipDir
+			}
+		case infoErr != nil:
+			return infoErr
+		case entry.Type()&fs.ModeSymlink != 0:
+			m.LinksLeftOut++
+		case entry.IsDir():
+			paths = append(paths, relative+"/")
+		case entry.Type().IsRegular():
+			paths = append(paths, relative)
+			m.Files++
+			m.FileBytes += info.Size()
+		}
+		return nil
+	})
+	if err != nil {
+		return m, err
+	}
+	if info, err := os.Stat(from.Database); err == nil {
+		m.DatabaseBytes = info.Size()
+	}
+	m.HasPicture = from.Picture != ""
+	partial, err := os.CreateTemp(s.Dir, ".partial-*")
+	if err != nil {
+		return m, err
+	}
+	defer os.Remove(partial.Name())
+	defer partial.Close()
+	compressed, err := zstd.NewWriter(partial, zstd.WithEncoderLevel(zstd.SpeedDefault))
+	if err != nil {
+		return m, err
+	}
+	w := &writer{ctx: ctx, tar: tar.NewWriter(compressed), progress: progress}
+	text, err := json.MarshalIndent(m, "", "  ")
+	if err != nil {
+		return m, err
+	}
+	if err := w.text(manifestName, text); err != nil {
+		return m, err
+	}
+	if from.Picture != "" {
+		if err := w.file(pictureName, from.Picture); err != nil {
+			return m, err
+		}
+	}
+	if err := w.file(databaseName, from.Database); err != nil {
+		return m, err
+	}
+	for _, path := range paths {
+		name := filesName + "/" + path
+		switch replaced, other := from.Replace[path]; {
+		case other:
+			err = w.text(name, replaced)
+		case strings.HasSuffix(path, "/"):
+			err = w.tar.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeDir, Mode: 0o755})
+		default:
+			err = w.file(name, filepath.Join(from.Folder, path))
+		}
+		if errors.Is(err, fs.ErrNotExist) { // it went away meanwhile
+			continue
+		}
+		if err != nil {
+			return m, err
+		}
+	}
+	if err := w.text(sumsName, w.sums.Bytes()); err != nil {
+		return m, err
+	}
+	if err := errors.Join(w.tar.Close(), compressed.Close(), partial.Sync(), partial.Close()); err != nil {
+		return m, err
+	}
+	if err := os.Link(partial.Name(), s.File(m.Name)); err != nil { // not over one that was made meanwhile
+		return m, err
+	}
+	return s.Find(m.Name)
+}
+
+type writer struct {
+	ctx      context.Context
+	tar      *tar.Writer
+	sums     bytes.Buffer
+	written  int64
+	progress func(int64)
+}
+
+func (w *writer) text(name string, text []byte) error {
+	if err := w.tar.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeReg, Mode: 0o644, Size: int64(len(text))}); err != nil {
+		return err
+	}
+	sum := sha256.Sum256(text)
+	if name != sumsName {
+		fmt.Fprintf(&w.sums, "%s  %s\n", hex.EncodeToString(sum[:]), name)
+	}
+	_, err := w.tar.Write(text)
+	return err
+}
+
+func (w *writer) file(name, path string) error {
+	if err := w.ctx.Err(); err != nil {
+		return err
+	}
+	file, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW, 0)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return err
+	}
+	if err := w.tar.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeReg, Mode: 0o644 | int64(info.Mode()&0o111), Size: info.Size(), ModTime: info.ModTime()}); err != nil {
+		return err
+	}
+	sum := sha256.New()
+	n, err := io.Copy(io.MultiWriter(w.tar, sum), io.LimitReader(file, info.Size()))
+	if err == nil && n < info.Size() {
+		err = fmt.Errorf("%s became shorter while it was read", path)
+	}
+	fmt.Fprintf(&w.sums, "%s  %s\n", hex.EncodeToString(sum.Sum(nil)), name)
+	if w.written += n; w.progress != nil {
+		w.progress(w.written)
+	}
+	return err
+}
+
+// Open unpacks a stencil into a folder: its files as the folder files, its database as database.sql. Every checksum is compared.
+func (s Shelf) Open(ctx context.Context, name, dir string) (files, database string, err error) {
+	if _, err := s.Find(name); err != nil {
+		return "", "", err
+	}
+	err = openInto(ctx, s.File(name), dir, &files, &database)
+	return files, database, err
+}
+
+func openInto(ctx context.Context, file, dir string, files, database *string) error {
+	limits := archive.Usual
+	limits.Sums = map[string]string{}
+	if err := archive.Unpack(ctx, file, dir, limits); err != nil {
+		return err
+	}
+	*files, *database = filepath.Join(dir, filesName), filepath.Join(dir, databaseName)
+	if err := os.MkdirAll(*files, 0o755); err != nil {
+		return err
+	}
+	listed, err := os.ReadFile(filepath.Join(dir, sumsName))
+	if err != nil {
+		return fmt.Errorf("the stencil has no %s: %w", sumsName, err)
+	}
+	delete(limits.Sums, sumsName)
+	for line := range strings.Lines(string(listed)) {
+		sum, name, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "  ")
+		if limits.Sums[name] != sum {
+			return fmt.Errorf("the stencil is damaged: %s does not have the checksum that it was saved with", name)
+		}
+		delete(limits.Sums, name)
+	}
+	for name := range limits.Sums {
+		return fmt.Errorf("the stencil is damaged: %s has no checksum", name)
+	}
+	return nil
+}
+
+// Picture is the picture that was taken of the site; fs.ErrNotExist where there is none.
+func (s Shelf) Picture(name string) ([]byte, error) {
+	if m, err := s.Find(name); err != nil || !m.HasPicture {
+		return nil, errors.Join(err, fs.ErrNotExist)
+	}
+	file, err := os.Open(s.File(name))
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	expanded, err := zstd.NewReader(file, zstd.WithDecoderConcurrency(1))
+	if err != nil {
+		return nil, err
+	}
+	defer expanded.Close()
+	reader := tar.NewReader(expanded)
+	for range 2 { // it stands second
+		head, err := reader.Next()
+		if err != nil {
+			return nil, err
+		}
+		if head.Name == pictureName {
+			return io.ReadAll(io.LimitReader(reader, 8<<20))
+		}
+	}
+	return nil, fs.ErrNotExist
+}
+
+// Drop removes a stencil. Sites that were drawn from it stay.
+func (s Shelf) Drop(name string) error {
+	if _, err := s.Find(name); errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	os.Remove(s.descriptionFile(name))
+	return os.Remove(s.File(name))
+}
+
+// Describe changes a stencil's description, and its name where another one is given.
+func (s Shelf) Describe(name, newName, description string) error {
+	if _, err := s.Find(name); err != nil {
+		return err
+	}
+	if err := os.WriteFile(s.descriptionFile(name), []byte(description), 0o600); err != nil {
+		return err
+	}
+	if newName == "" || newName == name {
+		return nil
+	}
+	if err := CheckName(newName); err != nil {
+		return err
+	}
+	if err := os.Link(s.File(name), s.File(newName)); err != nil {
+		if errors.Is(err, fs.ErrExist) {
+			return fmt.Errorf("there is a stencil %q already", newName)
+		}
+		return err
+	}
+	if err := os.Rename(s.descriptionFile(name), s.descriptionFile(newName)); err != nil {
+		return err
+	}
+	return os.Remove(s.File(name))
+}
+
+// Import takes a stencil's file in, once all of it was unpacked and compared.
+func (s Shelf) Import(ctx context.Context, name string, from io.Reader) (Manifest, error) {
+	if err := CheckName(name); err != nil {
+		return Manifest{}, err
+	}
+	if _, err := os.Stat(s.File(name)); err == nil {
+		return Manifest{}, fmt.Errorf("there is a stencil %q already; drop it first, or choose another name", name)
+	}
+	if err := os.MkdirAll(s.Dir, 0o700); err != nil {
+		return Manifest{}, err
+	}
+	dir, err := os.MkdirTemp(s.Dir, ".partial-")
+	if err != nil {
+		return Manifest{}, err
+	}
+	defer os.RemoveAll(dir)
+	file := filepath.Join(dir, "file")
+	to, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return Manifest{}, err
+	}
+	_, err = io.Copy(to, from)
+	if err = errors.Join(err, to.Close()); err != nil {
+		return Manifest{}, err
+	}
+	if _, err := Read(file); err != nil {
+		return Manifest{}, errors.New(strings.ReplaceAll(err.Error(), file, "the file"))
+	}
+	var files, database string
+	if err := openInto(ctx, file, filepath.Join(dir, "whole"), &files, &database); err != nil {
+		return Manifest{}, err
+	}
+	if err := os.Link(file, s.File(name)); err != nil {
+		return Manifest{}, err
+	}
+	return s.Find(name)
+}

@@ -1,0 +1,301 @@
+package test
+
+import (
+	"archive/zip"
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vessik/client"
+	"vessik/internal/core/plan"
+)
+
+// query asks a site's database, as the site's own user.
+func query(t testing.TB, s client.Site, statement string) string {
+	t.Helper()
+	pool, err := sql.Open("mysql", fmt.Sprintf("%s:%s@tcp(127.0.0.1:%d)/%s", s.Database.User, s.Database.Password, s.Database.Port, s.Database.Name))
+	require.NoError(t, err)
+	defer pool.Close()
+	var value string
+	require.NoError(t, pool.QueryRow(strings.ReplaceAll(statement, "wp_", s.Prefix)).Scan(&value), statement)
+	return value
+}
+
+func TestAStencilIsDrawnTenTimesSideBySide(t *testing.T) {
+	s := shared(t)
+	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Title: "Orchard Days"}))
+	made := s.secrets(t, "orchard-days")
+	home := strings.TrimSuffix(made.URL, "/")
+	inSite := func(site, code string) string {
+		out, errs, exit := run(t, "run", site, "-home", s.home, "--", "php", "-r", "$_SERVER['HTTP_HOST']='x'; require 'wp-load.php'; "+code)
+		require.Zero(t, exit, out+errs)
+		return out
+	}
+	inSite("orchard-days", `wp_insert_post(['post_title' => 'Apple days', 'post_status' => 'publish', 'post_content' => '<a href="'.home_url('/apples/').'">apples</a> and http://orchard-days.localhost.evil/']);
+update_option('orchard_settings', ['logo' => home_url('/logo.png'), 'deep' => serialize(['at' => home_url('/')])]);
+update_option('orchard_json', json_encode(['u' => home_url('/x')]));
+wp_insert_user(['user_login' => 'tobias', 'user_pass' => 'a-password-of-tobias', 'user_email' => 'tobias@fernhollow.example', 'role' => 'editor']); set_transient('orchard_cache', 'stale');`)
+	uploads := filepath.Join(made.Folder, "wp-content/uploads")
+	require.NoError(t, os.MkdirAll(uploads, 0o777))
+	require.NoError(t, os.Chmod(uploads, 0o777))
+	require.NoError(t, os.WriteFile(filepath.Join(uploads, "apple.txt"), []byte("red"), 0o644))
+	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(uploads, "leak.txt")))
+	out, errs, code := s.cli("stencil", "save", "orchard-days", "garden-basics", "-about", "Apples & opening hours")
+	require.Zero(t, code, out+errs)
+	assert.Regexp(t, `garden-basics +wordpress 6.1 +orchard-days .*Apples & opening hours`, out)
+	defer s.cli("stencil", "drop", "garden-basics")
+
+	// Changing the site later changes nothing of the stencil.
+	inSite("orchard-days", `wp_delete_post(get_posts(['title' => 'Apple days'])[0]->ID, true);`)
+	exported := filepath.Join(t.TempDir(), "g.stencil.tar.zst")
+	_, errs, code = s.cli("stencil", "export", "garden-basics", exported)
+	require.Zero(t, code, errs)
+	whole, err := os.ReadFile(exported)
+	require.NoError(t, err)
+	broken := filepath.Join(t.TempDir(), "broken.stencil.tar.zst")
+	require.NoError(t, os.WriteFile(broken, whole[:len(whole)/2], 0o600))
+	_, errs, code = s.cli("stencil", "import", broken)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "is not whole")
+	_, errs, code = s.cli("stencil", "import", exported, "from-a-colleague")
+	require.Zero(t, code, errs)
+	_, errs, code = s.cli("stencil", "rename", "from-a-colleague", "colleague")
+	require.Zero(t, code, errs)
+	defer s.cli("stencil", "drop", "colleague")
+
+	requests := []client.Request{{Name: "draw-0", Stencil: "colleague", PHP: "7.4", Web: "apache", Database: "10.5"}}
+	for i := 1; i < 10; i++ {
+		requests = append(requests, client.Request{Name: fmt.Sprintf("draw-%d", i), Stencil: "garden-basics"})
+	}
+	watched := s.made(t, requests...)
+	requirePassed(t, watched)
+	names, secrets := []string{}, map[string]string{}
+	for _, r := range requests {
+		names = append(names, r.Name)
+	}
+	defer s.retire(t, append(names, "orchard-days")...)
+	for _, name := range append(names, "orchard-days") {
+		drawn := s.secrets(t, name)
+		text, err := os.ReadFile(filepath.Join(drawn.Folder, "wp-config.php"))
+		require.NoError(t, err)
+		salts := regexp.MustCompile(`(?:KEY|SALT)', '([^']*)'`).FindAllStringSubmatch(string(text), -1)
+		require.Len(t, salts, 8)
+		found := []string{drawn.Database.Password, drawn.Admin.Password, drawn.Prefix, query(t, drawn, "SELECT user_pass FROM wp_users WHERE user_login='"+drawn.Admin.User+"'")}
+		for _, salt := range salts {
+			require.NotEmpty(t, salt[1])
+			found = append(found, salt[1])
+		}
+		for _, secret := range found {
+			require.Empty(t, secrets[secret], "%s has a secret of %s", name, secrets[secret])
+			secrets[secret] = name
+		}
+		if name == "orchard-days" {
+			continue
+		}
+		own := strings.TrimSuffix(drawn.URL, "/")
+		assert.Equal(t, `<a href="`+own+`/apples/">apples</a> and http://orchard-days.localhost.evil/`, query(t, drawn, "SELECT post_content FROM wp_posts WHERE post_title='Apple days'"))
+		assert.Equal(t, own+"/logo.png "+own+"/ "+own+"/x", inSite(name, `$o = get_option('orchard_settings'); echo $o['logo'], ' ', unserialize($o['deep'])['at'], ' ', json_decode(get_option('orchard_json'))->u;`))
+		assert.Equal(t, "0", query(t, drawn, "SELECT COUNT(*) FROM wp_options WHERE option_name LIKE '%orchard_cache%'"), "no caches")
+		assert.Equal(t, "*", query(t, drawn, "SELECT user_pass FROM wp_users WHERE user_login='tobias'"), "nor anybody's password")
+		assert.FileExists(t, filepath.Join(drawn.Folder, "wp-content/uploads/apple.txt"))
+		assert.NoFileExists(t, filepath.Join(drawn.Folder, "wp-content/uploads/leak.txt"))
+		_, page, _ := get(t, drawn.URL)
+		assert.Contains(t, page, drawn.Title)
+		assert.NotContains(t, page, home+"/")
+	}
+
+	requirePassed(t, s.watchCLI(t, "copy", "draw-1", "draw-copy", "-php", "8.4"))
+	defer s.retire(t, "draw-copy")
+	copied := s.secrets(t, "draw-copy")
+	assert.Equal(t, "php-8.4 nginx-1.22", copied.Stack.PHP.Engine+" "+copied.Stack.Web.Engine)
+	assert.Equal(t, "1", query(t, copied, "SELECT COUNT(*) FROM wp_posts WHERE post_title='Apple days'"))
+	_, errs, code = s.cli("new", "moss-days", "-stencil", "nothing")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, `there is no stencil "nothing"`)
+	_, errs, code = s.cli("stencil", "drop", "nothing")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, `there is no stencil "nothing"`)
+}
+
+// watchCLI runs a command that makes something and returns the newest operation.
+func (s *service) watchCLI(t testing.TB, arguments ...string) client.Watched {
+	t.Helper()
+	out, errs, code := s.cli(arguments...)
+	require.Zero(t, code, out+errs)
+	operations, err := s.Operations(context.Background(), 1)
+	require.NoError(t, err)
+	return s.watch(t, operations[0])
+}
+
+// mossCMS is the release archive of a small made-up CMS, whose installer asks in the browser.
+func mossCMS(t testing.TB, dir string) string {
+	file := filepath.Join(dir, "moss-cms-2.1.zip")
+	out, err := os.Create(file)
+	require.NoError(t, err)
+	writer := zip.NewWriter(out)
+	for name, text := range map[string]string{
+		"moss-cms-2.1/public/index.php": `<?php if (!is_file('../settings.php')) { header('Location: /install.php'); exit; }
+$s = require '../settings.php'; $d = new mysqli($s['host'], $s['user'], $s['password'], $s['name'], $s['port']); $row = $d->query('SELECT title FROM moss')->fetch_row(); echo "<title>$row[0]</title><h1>$row[0]</h1>", $_SERVER['REQUEST_URI'];`,
+		"moss-cms-2.1/public/install.php": `<?php if ($_POST) { $d = @new mysqli($_POST['host'], $_POST['user'], $_POST['password'], $_POST['name'], (int) $_POST['port']);
+$d->query('CREATE TABLE moss (title VARCHAR(99))'); $q = $d->prepare('INSERT INTO moss VALUES (?)'); $q->bind_param('s', $_POST['title']); $q->execute();
+file_put_contents('../settings.php', '<?php return ' . var_export($_POST, true) . ';'); header('Location: /'); exit; } ?>
+<title>Install Moss</title><form method="post"><input name="title"><input name="host"><input name="port"><input name="name"><input name="user"><input name="password"><button>Install</button></form>`,
+		"moss-cms-2.1/README": "Moss",
+	} {
+		w, err := writer.Create(name)
+		require.NoError(t, err)
+		_, err = w.Write([]byte(text))
+		require.NoError(t, err)
+	}
+	require.NoError(t, writer.Close())
+	require.NoError(t, out.Close())
+	require.NoError(t, os.Chmod(file, 0o644))
+	return file
+}
+
+func TestAnyCMSIsInstalledFromItsArchive(t *testing.T) {
+	s := shared(t)
+	place := filepath.Dir(newHome(t))
+	file := mossCMS(t, place)
+	out, errs, code := s.cli("new", "moss-archive", "-archive", file, "-web", "apache")
+	require.Zero(t, code, out+errs)
+	defer s.retire(t, "moss-archive")
+	made := s.secrets(t, "moss-archive")
+	assert.Contains(t, out, fmt.Sprintf("Its installer asks for the database: host 127.0.0.1, port %d, name moss_archive, user moss_archive", made.Database.Port))
+	assert.Equal(t, filepath.Join(made.Folder, "public"), made.DocumentRoot)
+	assert.FileExists(t, filepath.Join(made.Folder, "README"), "the single top folder was taken off")
+
+	ctx := chromium(t, 1280, 800)
+	steps := []chromedp.Action[chromedp.Void]{chromedp.Navigate(made.URL), chromedp.WaitVisible(`//button[text()="Install"]`)}
+	for field, value := range map[string]string{"title": "The Moss Archive", "host": made.Database.Host, "port": fmt.Sprint(made.Database.Port), "name": made.Database.Name, "user": made.Database.User, "password": made.Database.Password} {
+		steps = append(steps, chromedp.SendKeys(chromedp.CSS("input[name="+field+"]"), value))
+	}
+	require.NoError(t, chromedp.Do(ctx, append(steps, chromedp.Click(`//button[text()="Install"]`), chromedp.WaitVisible(`//h1[text()="The Moss Archive"]`))...))
+	requirePassed(t, s.do(t, plan.Verify, "moss-archive"))
+	_, text, _ := get(t, made.URL+"wet/places")
+	assert.Contains(t, text, "/wet/places", "readable addresses lead to its front controller")
+	watched := s.restack(t, "moss-archive", client.Restack{PHP: "7.4", Web: "nginx-1.18"})
+	assert.Equal(t, "done", string(watched.State))
+
+	plain := filepath.Join(place, "plain.zip")
+	raw, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(plain, append([]byte("PK\x03\x04"), raw[:200]...), 0o644))
+	_, errs, code = s.cli("new", "frost", "-archive", plain)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "is not whole")
+	_, errs, code = s.cli("new", "frost", "-archive", "/etc")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "-archive: /etc is a folder")
+	left, err := filepath.Glob(filepath.Join(s.home, "sites", ".*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	_, err = s.Site(context.Background(), "frost", false)
+	assert.Error(t, err)
+}
+
+// sums are the checksums of all files of a folder.
+func sums(t testing.TB, dir string) map[string]string {
+	found := map[string]string{}
+	require.NoError(t, filepath.WalkDir(dir, func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		found[strings.TrimPrefix(path, dir)] = fmt.Sprintf("%x", sha256.Sum256(text))
+		return err
+	}))
+	return found
+}
+
+func TestAFolderIsAdoptedWhereItStands(t *testing.T) {
+	s := shared(t)
+	// A site from elsewhere: its files, and a dump as a hosting panel writes it.
+	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", KitVersion: "6.8", PHP: "8.4"}))
+	made := s.secrets(t, "orchard-days")
+	place := filepath.Dir(newHome(t))
+	folder := filepath.Join(place, "from-the-host")
+	require.NoError(t, exec.Command("cp", "-a", made.Folder, folder).Run())
+	config := filepath.Join(folder, "wp-config.php")
+	text, err := os.ReadFile(config)
+	require.NoError(t, err)
+	text = []byte(regexp.MustCompile(`'127.0.0.1:\d+'`).ReplaceAllString(string(text), "'db.hosting.example'"))
+	require.NoError(t, os.WriteFile(config, text, 0o600))
+	dump, errs, code := run(t, "run", "orchard-days", "-home", s.home, "--", "sh", "-c", `php -r '$_SERVER["HTTP_HOST"]="x"; require "wp-load.php"; update_option("blogname", "From the Host"); update_option("deep", [home_url("/a")]); global $wpdb;
+echo "-- a panel\n/*!40101 SET NAMES utf8mb4 */;\nCREATE DATABASE other;\nUSE other;\n"; foreach ($wpdb->get_col("SHOW TABLES") as $t) { echo "DROP TABLE IF EXISTS \x60$t\x60;\n", $wpdb->get_row("SHOW CREATE TABLE $t", ARRAY_N)[1], ";\n"; foreach ($wpdb->get_results("SELECT * FROM $t", ARRAY_N) as $row) { echo "INSERT INTO \x60$t\x60 VALUES (", implode(",", array_map(fn($v) => $v === null ? "NULL" : "\x27" . esc_sql($v) . "\x27", $row)), ");\n"; } }'`)
+	require.Zero(t, code, errs)
+	dump = strings.ReplaceAll(dump, strings.TrimSuffix(made.URL, "/"), "https://orchard-days.example")
+	length := len("https://orchard-days.example/a")
+	dump = regexp.MustCompile(`s:\d+:\\"https://orchard-days.example/a\\"`).ReplaceAllString(dump, fmt.Sprintf(`s:%d:\"https://orchard-days.example/a\"`, length))
+	file := filepath.Join(place, "dump.sql")
+	require.NoError(t, os.WriteFile(file, []byte(dump), 0o644))
+	require.NoError(t, exec.Command("gzip", file).Run())
+	s.retire(t, "orchard-days")
+	before := sums(t, folder)
+
+	_, errs, code = s.cli("new", "orchard-days", "-adopt", folder, "-sql", file+".gz", "-php", "8.4")
+	require.Zero(t, code, errs)
+	adopted := s.secrets(t, "orchard-days")
+	assert.Equal(t, folder, adopted.Folder)
+	assert.True(t, strings.HasPrefix(adopted.Kit.Version, "6.8"), adopted.Kit.Version)
+	assert.Equal(t, strings.TrimSuffix(adopted.URL, "/"), query(t, adopted, "SELECT option_value FROM wp_options WHERE option_name='siteurl'"))
+	assert.Contains(t, query(t, adopted, "SELECT option_value FROM wp_options WHERE option_name='deep'"), fmt.Sprintf(`s:%d:"%sa"`, len(adopted.URL)+1, adopted.URL))
+	_, page, _ := get(t, adopted.URL)
+	assert.Contains(t, page, "From the Host")
+	after := sums(t, folder)
+	assert.NotEqual(t, before["/wp-config.php"], after["/wp-config.php"])
+	after["/wp-config.php"] = before["/wp-config.php"]
+	for path := range after {
+		if strings.HasPrefix(path, "/wp-content/uploads/") && before[path] == "" { // WordPress makes its own
+			delete(after, path)
+		}
+	}
+	assert.Equal(t, before, after, "what the plan named, and nothing else")
+	ticket, err := s.Ticket(context.Background(), "orchard-days", "")
+	require.NoError(t, err)
+	response, err := anybody(t).Get(ticket.URL)
+	require.NoError(t, err)
+	assert.Contains(t, readAll(t, response), `id="wpadminbar"`, "signed in without knowing its passwords")
+	_, errs, code = s.cli("new", "frost", "-adopt", folder)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "overlaps with the folder of the site orchard-days")
+	s.retire(t, "orchard-days")
+	assert.Equal(t, before["/wp-config.php"], sums(t, folder)["/wp-config.php"], "given back as it was")
+	_, errs, code = s.cli("new", "frost", "-adopt", filepath.Join(place, "nowhere"), "-sql", "dump.sql")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "is not there")
+}
+
+func TestFinishingTouches(t *testing.T) {
+	s := shared(t)
+	for _, version := range []string{"5.7", "6.8"} {
+		request := client.Request{Name: "orchard-days", KitVersion: version, Touches: []string{"no-samples", "no-comments", "plain-dates", "only-own-theme", "no-sample-plugins", "no-notices", "week-from-monday"}}
+		if version == "6.8" {
+			request.PHP, request.Web, request.Database = "8.4", "apache", "11.8"
+		}
+		requirePassed(t, s.made(t, request))
+		made := s.secrets(t, "orchard-days")
+		assert.Equal(t, "0 0 Y-m-d closed 0", query(t, made, `SELECT CONCAT((SELECT COUNT(*) FROM wp_posts WHERE post_name IN ('hello-world','sample-page')), ' ', (SELECT COUNT(*) FROM wp_comments), ' ', (SELECT option_value FROM wp_options WHERE option_name='date_format'), ' ',
+(SELECT option_value FROM wp_options WHERE option_name='default_comment_status'), ' ', (SELECT option_value FROM wp_options WHERE option_name='blog_public'))`), version)
+		themes, err := filepath.Glob(filepath.Join(made.Folder, "wp-content/themes/*/style.css"))
+		require.NoError(t, err)
+		assert.Len(t, themes, 1)
+		assert.NoFileExists(t, filepath.Join(made.Folder, "wp-content/plugins/hello.php"))
+		s.retire(t, "orchard-days")
+	}
+	_, errs, code := s.cli("new", "orchard-days", "-touch", "no-frost")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, `-finishing-touches: a wordpress has no finishing touch "no-frost"; choose from no-samples`)
+}
