@@ -45,6 +45,8 @@ type (
 	Ticket         = wire.Ticket
 	NewPassword    = wire.NewPassword
 	User           = wire.User
+	DefaultsPage   = wire.DefaultsPage
+	Label          = wire.Label
 	Stencil        = wire.Stencil
 	Info           = wire.Info
 	Environment    = wire.Environment
@@ -272,6 +274,21 @@ func (c *Client) ImportStencil(ctx context.Context, name string, from io.Reader)
 	}
 	defer response.Body.Close()
 	return s, json.NewDecoder(response.Body).Decode(&s)
+}
+
+// Defaults returns what is set once for new sites.
+func (c *Client) Defaults(ctx context.Context) (page DefaultsPage, err error) {
+	return page, c.call(ctx, "GET", "/defaults", nil, &page)
+}
+
+// SetDefaults sets some of them; an empty value takes one back.
+func (c *Client) SetDefaults(ctx context.Context, settings map[string]string) (page DefaultsPage, err error) {
+	return page, c.call(ctx, "PUT", "/defaults", wire.SetDefaults{Settings: settings}, &page)
+}
+
+// Label changes the group, note and place of sites in the fleet; what is nil stays.
+func (c *Client) Label(ctx context.Context, l Label) (sites []Site, err error) {
+	return sites, c.call(ctx, "POST", "/sites/label", l, &sites)
 }
 
 // Kits lists what sites can be made of.

@@ -65,7 +65,7 @@ func TestTheConsole(t *testing.T) {
 
 	// Make a site and watch its strip fill in.
 	do(chromedp.Evaluate[chromedp.Void](`void document.querySelector("input[name=name]").select()`), chromedp.KeyEvent("orchard-days"))
-	do(chromedp.WaitVisible(chromedp.CSS(`input[placeholder="orchard-days.localhost"]`)), chromedp.WaitVisible(chromedp.CSS(`button[type=submit]:enabled`)), chromedp.Click(chromedp.CSS(`button[type=submit]`)))
+	do(chromedp.WaitVisible(chromedp.CSS(`input[placeholder="Orchard Days"]`)), chromedp.WaitVisible(chromedp.CSS(`button[type=submit]:enabled`)), chromedp.Click(chromedp.CSS(`button[type=submit]`)))
 	do(chromedp.WaitVisible(chromedp.CSS(row)), chromedp.WaitVisible(chromedp.CSS(row+`[data-state=running]`)), chromedp.WaitReady(chromedp.CSS(row+` [data-check=files-private][data-verdict=pass]`)))
 	assert.Contains(t, text(row), "Orchard Days")
 	assert.Equal(t, "running", string(s.site(t, "orchard-days").State))
@@ -161,4 +161,44 @@ func TestTheConsoleAndAStack(t *testing.T) {
 		widths, err := chromedp.Run(ctx, chromedp.Evaluate[string](`[...document.querySelectorAll("figure img")].map(i => i.naturalWidth).join()`))
 		return err == nil && widths == "1280,1280"
 	}, 10*time.Second, 50*time.Millisecond, "the site's own and the copy's")
+}
+
+// From an idea to a site that is ready: set once, saved as a stencil, drawn from it with other choices, grouped, signed in to.
+func TestTheConsoleFromAnIdeaToASite(t *testing.T) {
+	s := shared(t)
+	ctx := page(t, s, 1280, 800)
+	console := strings.TrimSuffix(mustStatus(t, s).Console, "/")
+	do := func(what string, steps ...chromedp.Action[chromedp.Void]) {
+		t.Helper()
+		within, cancel := context.WithTimeout(ctx, 40*time.Second)
+		defer cancel()
+		require.NoError(t, chromedp.Do(within, steps...), what)
+	}
+	set := func(selector, kind, value string) chromedp.Action[chromedp.Void] {
+		return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`void (() => { const e = document.querySelector(%q); Object.getOwnPropertyDescriptor(%s.prototype, "value").set.call(e, %q); e.dispatchEvent(new Event(%q, { bubbles: true })) })()`,
+			selector, kind, value, map[string]string{"HTMLSelectElement": "change", "HTMLInputElement": "input"}[kind]))
+	}
+	do("a bad default", chromedp.Click(`//a[text()="Set once"]`), chromedp.WaitVisible(chromedp.CSS(`input[name=admin]`)), set("input[name=admin]", "HTMLInputElement", "admin"), chromedp.Click(`//button[text()="Set"]`),
+		chromedp.WaitVisible(`//div[contains(., "what everybody tries first")]`))
+	do("a good one", set("input[name=admin]", "HTMLInputElement", "ines"), chromedp.Click(`//button[text()="Set"]`), chromedp.WaitVisible(`//label[@data-setting="admin" and contains(., "vessik.yaml")]`))
+	defer s.cli("defaults", "admin=")
+
+	do("save a stencil", chromedp.Navigate(console+"/sites/fernhollow"), chromedp.WaitVisible(chromedp.CSS(`[data-check=files-private]`)), chromedp.Click(chromedp.CSS(`[data-check=files-private]`)),
+		chromedp.WaitVisible(`//button[text()="save as a stencil…"][not(@disabled)]`), chromedp.Click(`//button[text()="save as a stencil…"]`), set("input[name=stencil]", "HTMLInputElement", "fern-basics"), chromedp.Click(`//button[text()="save"]`),
+		chromedp.Navigate(console+"/kits"), chromedp.WaitVisible(chromedp.CSS(`[data-stencil=fern-basics]`)), chromedp.WaitVisible(chromedp.CSS(`[data-kit=wordpress]`)))
+	defer s.cli("stencil", "drop", "fern-basics")
+
+	do("draw from it", chromedp.Navigate(console+"/"), chromedp.WaitVisible(`//button[text()="New site"]`), chromedp.Click(`//button[text()="New site"]`), chromedp.SendKeys(chromedp.CSS(`input[name=name]`), "orchard-days"),
+		chromedp.Click(chromedp.CSS(`input[value=stencil]`)), chromedp.WaitReady(chromedp.CSS(`select[name=stencil] option[value=fern-basics]`)), set("select[name=stencil]", "HTMLSelectElement", "fern-basics"),
+		chromedp.Click(`//button[text()="All choices"]`), chromedp.WaitVisible(chromedp.CSS(`input[placeholder="orchard-days.localhost"]`)), chromedp.WaitVisible(chromedp.CSS(`input[placeholder="ines"]`)),
+		chromedp.WaitVisible(chromedp.CSS(`button[type=submit]:enabled`)), chromedp.Click(`//button[normalize-space(.)="Make this site"]`), chromedp.WaitVisible(chromedp.CSS(`[data-site=orchard-days][data-state=running]`)))
+	defer s.retire(t, "orchard-days")
+	assert.Equal(t, "ines", s.site(t, "orchard-days").Admin.User)
+
+	do("group it", chromedp.Click(chromedp.CSS(`input[aria-label="Choose orchard-days"]`)), chromedp.Click(`//button[text()="group…"]`), chromedp.SendKeys(chromedp.CSS(`input[aria-label=Group]`), "Open days"), chromedp.Click(`//button[text()="set"]`),
+		chromedp.WaitVisible(chromedp.CSS(`[data-band="Open days"]`)), chromedp.WaitVisible(`//b[text()="In no group"]`))
+	assert.Equal(t, "Open days", s.site(t, "orchard-days").Group)
+
+	do("sign in", chromedp.Navigate(console+"/sites/orchard-days"), chromedp.WaitVisible(chromedp.CSS(`[data-check=sign-in][data-shown=pass]`)), chromedp.Click(chromedp.CSS(`[data-check=sign-in]`)),
+		chromedp.WaitReady(chromedp.CSS(`select[name=as] option[value=ines]`)), chromedp.Evaluate[chromedp.Void](`void (window.open = () => null)`), chromedp.Click(`//button[text()="Sign in"]`), chromedp.WaitVisible(chromedp.CSS(`#wpadminbar`)))
 }

@@ -186,3 +186,39 @@ $d->query('CREATE TABLE moss_names (name VARCHAR(99))'); $d->query("INSERT INTO 
 	assert.Contains(t, errs, `there is no kit "moss"; choose one of empty, wordpress`)
 	s.retire(t, "moss-archive", "fernhollow")
 }
+
+func TestWhatIsSetOnceHoldsForNewSites(t *testing.T) {
+	s := start(t, newHome(t))
+	out, errs, code := s.cli("defaults")
+	require.Zero(t, code, errs)
+	assert.Regexp(t, `php +\(php-8.2\) +built in`, out)
+	_, errs, code = s.cli("defaults", "admin=root", "php=9.9", "colour=green", "admin_password=secret")
+	assert.Equal(t, 2, code)
+	for _, part := range []string{"-admin: \"root\" is what everybody tries first", "-php: no php engine fits \"9.9\"", "-colour: cannot be set once", "-admin-password"} {
+		assert.Contains(t, errs, part)
+	}
+	assert.NoFileExists(t, filepath.Join(s.home, "vessik.yaml"), "nothing was changed")
+	out, errs, code = s.cli("defaults", "admin=head-keeper", "php=7.4", "kit=empty", "group=Gardens")
+	require.Zero(t, code, errs)
+	assert.Regexp(t, `admin +head-keeper +vessik.yaml`, out)
+	derived, err := s.Derive(context.Background(), client.Request{Name: "moss"}, client.Request{Name: "fern", PHP: "8.4", Kit: "wordpress", Admin: "ines"})
+	require.NoError(t, err)
+	assert.Equal(t, "head-keeper php-7.4 empty Gardens", strings.Join([]string{derived.Sites[0].Admin.User, derived.Sites[0].Stack.PHP.Engine, derived.Sites[0].Kit.Name, derived.Sites[0].Group}, " "))
+	assert.Equal(t, "ines php-8.4 wordpress", strings.Join([]string{derived.Sites[1].Admin.User, derived.Sites[1].Stack.PHP.Engine, derived.Sites[1].Kit.Name}, " "))
+	file := filepath.Join(s.home, "vessik.yaml")
+	require.NoError(t, os.WriteFile(file, []byte("admin: head-keeper\ncolour: green\n"), 0o644))
+	out, _, _ = s.cli("defaults")
+	assert.Contains(t, out, "warning: ")
+	assert.Contains(t, out, "colour")
+
+	require.NoError(t, os.WriteFile(file, []byte("kit: empty\n"), 0o644))
+	requirePassed(t, s.made(t, client.Request{Name: "moss"}, client.Request{Name: "fern"}))
+	out, errs, code = s.cli("label", "moss", "fern", "-group", "Open days", "-top", "on")
+	require.Zero(t, code, errs)
+	out, errs, code = s.cli("label", "moss", "-note", "stays on old engines", "-top", "off")
+	require.Zero(t, code, errs)
+	assert.Regexp(t, `moss +Open days +stays on old engines`, out)
+	assert.True(t, s.site(t, "fern").Top)
+	_, _, code = s.cli("label", "frost", "-group", "x")
+	assert.Equal(t, 2, code)
+}

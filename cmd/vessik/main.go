@@ -40,7 +40,7 @@ var commands []command
 
 func init() {
 	commands = []command{newCommand, copyCommand, stencilCommand, sitesCommand, siteCommand, openCommand, ticketCommand, usersCommand, startCommand, stopCommand, verifyCommand, retireCommand,
-		restackCommand, trialCommand, settingsCommand, infoCommand, logsCommand, runCommandCommand, operationsCommand, enginesCommand, kitsCommand, surveyCommand, consoleCommand, statusCommand, serveCommand, demoCommand, versionCommand}
+		restackCommand, trialCommand, settingsCommand, infoCommand, logsCommand, runCommandCommand, operationsCommand, labelCommand, defaultsCommand, enginesCommand, kitsCommand, surveyCommand, consoleCommand, statusCommand, serveCommand, demoCommand, versionCommand}
 }
 
 // usageError is a fault of the command line itself.
@@ -113,6 +113,13 @@ func runCommand(ctx context.Context, command command, arguments []string, out io
 func (c *call) with(arguments []string) *call {
 	c.names = arguments
 	return c
+}
+
+// given are the flags that stand on the command line, even where they are empty.
+func (c *call) given() map[string]bool {
+	given := map[string]bool{}
+	c.flags.Visit(func(f *flag.Flag) { given[f.Name] = true })
+	return given
 }
 
 func (c *call) jsonFlag() { c.json = c.flags.Bool("json", false, "print the API's own JSON") }

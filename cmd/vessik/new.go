@@ -45,6 +45,7 @@ func runNew(ctx context.Context, c *call) error {
 	text(&r.SQLAddress, "sql-address", "base address in that dump (default: found where the kit knows how)", true)
 	var touches list
 	c.flags.Var(&touches, "touch", "finishing touch of the kit; may be given more than once, or joined by commas")
+	text(&r.Group, "group", "label under which the fleet shows it", false)
 	c.flags.BoolVar(&r.SearchEngines, "search-engines", false, "search engines may list the site")
 	text(&r.Prefix, "prefix", "begins the names of the CMS's tables (default: generated, such as k3xw_)", false)
 	service, err := c.connect(func() error {

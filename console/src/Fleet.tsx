@@ -1,12 +1,39 @@
 // Fleet: all sites in one dense table, each with its report strip.
-import { useEffect, useMemo, useRef, useState } from "react"
+import { Fragment, useEffect, useMemo, useRef, useState } from "react"
 import { Link } from "wouter"
-import { useLive, useReports, useSites, type Live, type Site, type SiteReport } from "./api"
+import { call, queries, useLive, useReports, useSites, type Live, type Site, type SiteReport } from "./api"
 import { NewSite } from "./NewSite"
 import { Strip, summary } from "./Strip"
 import { Button, Mono, Notice, Retire, stateOf, useAsk, Word } from "./ui"
 
 export const columns = "grid grid-cols-[1.75rem_minmax(13rem,1.5fr)_8.5rem_minmax(13rem,1.3fr)_minmax(13.5rem,1.1fr)_9.5rem] items-center gap-x-4"
+
+// band is the label under which a site stands: those that are kept on top first, then by group; empty until there are groups.
+const band = (s: Site) => (s.top ? "Kept on top" : s.group)
+
+function Band({ name, sites, chosen, choose }: { name: string; sites: Site[]; chosen: Set<string>; choose: (names: string[], on: boolean) => void }) {
+  const all = sites.every((s) => chosen.has(s.name))
+  return (
+    <div role="row" className="flex items-baseline gap-3 border-b border-line bg-wash px-2 py-1 text-[13px]">
+      <input type="checkbox" aria-label={`Choose all of ${name || "no group"}`} className="translate-y-0.5 accent-(--accent)" checked={all} onChange={(e) => choose(sites.map((s) => s.name), e.target.checked)} />
+      <b data-band={name} className="font-semibold">{name || "In no group"}</b>
+      <span className="text-soft">{sites.length} {sites.length === 1 ? "site" : "sites"}</span>
+    </div>
+  )
+}
+
+// Grouping puts the chosen sites under a label.
+function Grouping({ names }: { names: string[] }) {
+  const [open, setOpen] = useState(false)
+  const [group, setGroup] = useState("")
+  if (!open) return <Word onClick={() => setOpen(true)}>group…</Word>
+  return (
+    <form className="flex items-baseline gap-2" onSubmit={async (e) => { e.preventDefault(); await call("POST", "/sites/label", { names, group }); setOpen(false); await queries.invalidateQueries() }}>
+      <input autoFocus value={group} onChange={(e) => setGroup(e.target.value)} placeholder="label, empty for none" aria-label="Group" className="w-44 border-b border-line-strong bg-transparent px-1 text-[13px] placeholder:text-skip" />
+      <Word type="submit">set</Word>
+    </form>
+  )
+}
 
 export function Fleet() {
   const sites = useSites()
@@ -20,8 +47,8 @@ export function Fleet() {
 
   const shown = useMemo(() => {
     const words = filter.toLowerCase().split(/\s+/).filter(Boolean)
-    return (sites.data ?? []).filter((s) => {
-      const text = [s.name, s.title, s.domain, s.state, s.stack.php.engine, s.stack.web.engine, s.stack.database.engine, summary(reports?.get(s.name))].join(" ").toLowerCase()
+    return (sites.data ?? []).toSorted((a, b) => Number(b.top) - Number(a.top) || (a.top ? 0 : (a.group || "\uffff").localeCompare(b.group || "\uffff"))).filter((s) => {
+      const text = [s.group, s.note, s.name, s.title, s.domain, s.state, s.stack.php.engine, s.stack.web.engine, s.stack.database.engine, summary(reports?.get(s.name))].join(" ").toLowerCase()
       return words.every((w) => text.includes(w))
     })
   }, [sites.data, reports, filter])
@@ -43,10 +70,12 @@ export function Fleet() {
     return () => removeEventListener("keydown", press)
   }, [])
 
-  const choose = (name: string, on: boolean) => {
+  const choose = (names: string[], on: boolean) => {
     const next = new Set(chosen)
-    if (on) next.add(name)
-    else next.delete(name)
+    for (const name of names) {
+      if (on) next.add(name)
+      else next.delete(name)
+    }
     setChosen(next)
   }
   const names = selected.map((s) => s.name)
@@ -88,14 +117,18 @@ export function Fleet() {
               <Word onClick={() => send("start", names)}>start</Word>
               <Word onClick={() => send("stop", names)}>stop</Word>
               <Word onClick={() => send("verify", names)}>verify</Word>
+              <Grouping names={names} />
               <Retire sites={selected} onRetire={(keep) => send("retire", names, keep).then(() => setChosen(new Set()))} trigger={<Word className="text-fail">retire…</Word>} />
             </span>
           )}
         </div>
         {making && <NewSite onClose={() => setMaking(false)} />}
         {sites.isLoading && [0, 1, 2].map((i) => <div key={i} className="h-[52px] animate-pulse border-b border-line bg-wash/60" aria-hidden />)}
-        {shown.map((s) => (
-          <Row key={s.name} site={s} report={reports?.get(s.name)} live={live.get(s.name)} chosen={chosen.has(s.name)} choose={choose} />
+        {shown.map((s, i) => (
+          <Fragment key={s.name}>
+            {band(s) !== (i > 0 ? band(shown[i - 1]) : "") && <Band name={band(s)} sites={shown.filter((each) => band(each) === band(s))} choose={choose} chosen={chosen} />}
+            <Row site={s} report={reports?.get(s.name)} live={live.get(s.name)} chosen={chosen.has(s.name)} choose={choose} />
+          </Fragment>
         ))}
       </div>
       {empty && !making && (
@@ -126,14 +159,14 @@ export function Fleet() {
 
 export const stackText = (s: Site) => [s.stack.php.engine, s.stack.web.engine, s.stack.database.engine].map((id) => id.replace("-", " ").replace("php", "PHP").replace("mariadb", "MariaDB").replace("apache", "Apache")).join(" · ")
 
-function Row({ site: s, report, live, chosen, choose }: { site: Site; report?: SiteReport; live?: Live; chosen: boolean; choose: (name: string, on: boolean) => void }) {
+function Row({ site: s, report, live, chosen, choose }: { site: Site; report?: SiteReport; live?: Live; chosen: boolean; choose: (names: string[], on: boolean) => void }) {
   const busy = live !== undefined
   const verifying = live?.text === "verifying"
   const shown = verifying ? live.report : live?.kind === "new" ? undefined : s.state === "stopped" ? undefined : report
   return (
     <div role="row" data-site={s.name} data-state={s.state} className={`${columns} border-b border-line px-2 py-1.5 hover:bg-sheet ${chosen ? "bg-wash" : ""}`}>
       <span role="cell">
-        <input type="checkbox" aria-label={`Choose ${s.name}`} className="accent-(--accent)" checked={chosen} onChange={(e) => choose(s.name, e.target.checked)} />
+        <input type="checkbox" aria-label={`Choose ${s.name}`} className="accent-(--accent)" checked={chosen} onChange={(e) => choose([s.name], e.target.checked)} />
       </span>
       <span role="cell" className="min-w-0">
         <Link href={`/sites/${s.name}`} className="block truncate text-[16px] font-semibold hover:text-accent" title={s.title}>{s.title}</Link>

@@ -1,10 +1,12 @@
 // New site: a row of the fleet that unfolds. As the name is typed, everything derived from it appears and can be changed in place.
 import { useQuery, keepPreviousData } from "@tanstack/react-query"
 import { useEffect, useId, useState, type FormEvent } from "react"
-import { call, queries, Refusal, useEngines, type Derived, type Operation, type Problem, type Request } from "./api"
+import { call, queries, Refusal, told, useEngines, useKits, useSites, useStencils, type Derived, type Operation, type Problem, type Request } from "./api"
 import { Button, Notice, Word } from "./ui"
 
-type Field = Exclude<keyof Request, "$schema">
+type TextField = { [K in keyof Request]-?: Request[K] extends string | undefined ? K : never }[Exclude<keyof Request, "$schema">]
+// Fields whose problems stand beside them.
+const shownFields = ["name", "title", "admin", "admin_email", "admin_password", "domain", "port", "folder", "group", "database_name", "database_user", "prefix", "archive", "adopt", "sql"]
 
 // late returns a value once it has rested for a moment.
 function useLate<T>(value: T, milliseconds: number): T {
@@ -16,12 +18,28 @@ function useLate<T>(value: T, milliseconds: number): T {
   return late
 }
 
+// What a site can be made of. Each needs one further word, except a kit.
+const origins = [
+  ["stencil", "A stencil"],
+  ["copy_of", "Another site"],
+  ["archive", "A release archive"],
+  ["adopt", "A folder of mine"],
+] as const
+
+type Origin = (typeof origins)[number][0]
+
 export function NewSite({ onClose }: { onClose: () => void }) {
   const [request, setRequest] = useState<Request>({ name: "" })
+  const [origin, setOrigin] = useState<Origin>()
+  const [more, setMore] = useState(false)
   const [refused, setRefused] = useState<Problem[]>([])
   const [fault, setFault] = useState<string>()
+  const [kept, setKept] = useState(false)
   const [sending, setSending] = useState(false)
   const engines = useEngines().data?.engines ?? []
+  const kits = (useKits().data?.kits ?? []).filter((k) => k.name !== "archive")
+  const stencils = useStencils().data ?? []
+  const sites = useSites().data ?? []
   const settled = useLate(request, 140)
   const derived = useQuery({
     queryKey: ["derive", settled],
@@ -32,18 +50,23 @@ export function NewSite({ onClose }: { onClose: () => void }) {
   })
   const named = request.name !== ""
   const would = named ? derived.data?.sites[0] : undefined
+  const incomplete = origin !== undefined && !request[origin]
   const problems = named ? [...(derived.data?.problems ?? []), ...refused] : []
-  const of = (field: Field) => problems.find((p) => p.field === field)
-  const change = (field: Field, value: string) => {
+  const of = (field: string) => problems.find((p) => p.field === field)
+  const kit = kits.find((k) => k.name === (request.kit ?? would?.kit.name ?? kits[0]?.name))
+  const edit = (next: Partial<Request>) => {
     setRefused([])
-    setRequest((r) => {
-      const next = { ...r, [field]: field === "port" ? Number(value) || undefined : value || undefined }
-      return { ...next, name: next.name ?? "" }
-    })
+    setKept(false)
+    setRequest((r) => ({ ...r, ...next }))
+  }
+  const change = (field: TextField | "port", value: string) => edit({ [field]: field === "port" ? Number(value) || undefined : field === "name" ? value : value || undefined })
+  const madeOf = (next: Origin | undefined, name?: string) => {
+    setOrigin(next)
+    edit({ stencil: undefined, copy_of: undefined, archive: undefined, adopt: undefined, sql: undefined, kit_version: undefined, finishing_touches: undefined, kit: name })
   }
   const create = async (event: FormEvent) => {
     event.preventDefault()
-    if (!named || problems.length > 0 || sending) return
+    if (!named || incomplete || problems.length > 0 || sending) return
     setSending(true)
     try {
       await call<Operation>("POST", "/sites", { sites: [request] })
@@ -52,20 +75,32 @@ export function NewSite({ onClose }: { onClose: () => void }) {
     } catch (error) {
       setSending(false)
       if (error instanceof Refusal && error.problems.length) setRefused(error.problems)
-      else setFault(String(error instanceof Error ? error.message : error))
+      else setFault(told(error))
     }
   }
-  const input = (field: Field, label: string, derivedValue: string | number | undefined, extra: { type?: string } = {}) => (
+  const keep = async () => {
+    const settings = Object.fromEntries((["admin", "admin_email", "kit", "kit_version", "php", "web", "database", "group"] as const).filter((f) => request[f]).map((f) => [f, request[f]!]))
+    if (request.finishing_touches) settings.finishing_touches = request.finishing_touches.join(",")
+    try {
+      await call("PUT", "/defaults", { settings })
+      setKept(true)
+    } catch (error) {
+      setFault(told(error))
+    }
+  }
+  const input = (field: TextField | "port", label: string, derivedValue: string | number | undefined, extra: { type?: string } = {}) => (
     <Input key={field} label={label} value={request[field] ?? ""} derived={derivedValue === undefined ? "" : String(derivedValue)} problem={of(field)} onChange={(v) => change(field, v)} {...extra} />
   )
-  const choice = (field: Field, label: string, kind: string, value?: string) => (
+  const choice = (field: TextField, label: string, options: [string, string][], value?: string) => (
     <label className="block min-w-0">
       <span className="text-[13px] text-soft">{label}</span>
-      <select value={request[field] ?? value ?? ""} onChange={(e) => change(field, e.target.value)} className="w-full border-b border-line-strong bg-transparent py-1 font-mono text-[13px]">
-        {engines.filter((e) => e.kind === kind).map((e) => <option key={e.id} value={e.id}>{e.id}{e.version && ` (${e.version})`}</option>)}
+      <select name={field} value={request[field] ?? value ?? ""} onChange={(e) => change(field, e.target.value)} className="w-full border-b border-line-strong bg-transparent py-1 font-mono text-[13px]">
+        {options.map(([id, text]) => <option key={id} value={id}>{text}</option>)}
       </select>
     </label>
   )
+  const engine = (field: TextField, label: string, kind: string, value?: string) => choice(field, label, engines.filter((e) => e.kind === kind).map((e) => [e.id, e.version ? `${e.id} (${e.version})` : e.id]), value)
+  const touches = request.finishing_touches ?? []
   return (
     <form onSubmit={create} onKeyDown={(e) => e.key === "Escape" && onClose()} aria-label="New site" className="border-b border-line-strong border-l-4 border-l-accent bg-sheet px-5 pb-5 pt-4">
       <div className="flex items-end gap-6">
@@ -76,34 +111,74 @@ export function NewSite({ onClose }: { onClose: () => void }) {
         </div>
         <div className="flex items-center gap-4 pb-1">
           <Word onClick={onClose} className="text-soft">Close</Word>
-          <Button type="submit" tone="strong" disabled={!named || problems.length > 0 || sending || derived.isPlaceholderData || settled !== request}>
+          <Button type="submit" tone="strong" disabled={!named || incomplete || problems.length > 0 || sending || derived.isPlaceholderData || settled !== request}>
             Make this site
           </Button>
         </div>
       </div>
       {fault && <Notice tone="fail">{fault}</Notice>}
+      <fieldset className="mt-3 flex flex-wrap items-baseline gap-x-5 gap-y-1">
+        <legend className="sr-only">Made of</legend>
+        <span className="text-[13px] text-soft">Made of</span>
+        {kits.map((k) => (
+          <label key={k.name} title={k.about} className="flex items-center gap-1.5"><input type="radio" name="made-of" className="accent-(--accent)" checked={origin === undefined && kit?.name === k.name} onChange={() => madeOf(undefined, k.name)} /> {k.title}</label>
+        ))}
+        {origins.map(([id, label]) => (
+          <label key={id} className="flex items-center gap-1.5"><input type="radio" name="made-of" value={id} className="accent-(--accent)" checked={origin === id} onChange={() => madeOf(id)} /> {label}</label>
+        ))}
+      </fieldset>
+      {origin && (
+        <div className="mt-3 grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-x-7">
+          {origin === "stencil" && choice("stencil", stencils.length ? "Which stencil" : "There are no stencils yet: save a site as one on its page", [["", "choose…"], ...stencils.map((s): [string, string] => [s.name, `${s.name}, ${s.kit.name} ${s.kit.version}`])])}
+          {origin === "copy_of" && choice("copy_of", "Which site", [["", "choose…"], ...sites.map((s): [string, string] => [s.name, `${s.name}, ${s.kit.name} ${s.kit.version}`])])}
+          {origin === "archive" && input("archive", "Release archive on this machine (.zip, .tar.gz, .tar.zst)", "/home/ines/downloads/cms-2.1.zip")}
+          {origin === "adopt" && input("adopt", "Folder on this machine, used where it stands", "/home/ines/sites/old-one")}
+          {(origin === "archive" || origin === "adopt") && input("sql", "A dump to load, if there is one", "none")}
+          <p className="col-span-2 mt-1 text-[13px] text-soft">{{
+            stencil: "Its files and content, with a title, administrator, password, secrets and table prefix of the new site's own.",
+            copy_of: "Its files and content as they are now, re-addressed, with an administrator and secrets of its own. The site itself is not touched.",
+            archive: "It is unpacked into the site's folder; the CMS's own installer then asks for the database, which stands on the site's page.",
+            adopt: "Nothing is copied. Only its configuration is changed, to name the site's own database, and given back when the site is retired.",
+          }[origin]}</p>
+        </div>
+      )}
       <div className={`mt-4 grid grid-cols-4 gap-x-7 gap-y-4 ${named ? "" : "opacity-55"}`}>
         {input("title", "Title", would?.title)}
-        {input("domain", "Domain", would?.domain)}
-        {input("port", "Own port", would?.port || "")}
-        {input("folder", "Folder", would?.folder)}
-        {input("admin", "Administrator", would?.admin.user)}
-        {input("admin_email", "Mail address", would?.admin.email)}
-        {input("admin_password", "Password", "generated, 28 characters", { type: "password" })}
-        {choice("php", "PHP", "php", would?.stack.php.engine)}
-        {input("database_name", "Database", would?.database.name)}
-        {input("database_user", "Database user", would?.database.user)}
-        {choice("database", "Database server", "database", would?.stack.database.engine)}
-        {choice("web", "Web server", "web", would?.stack.web.engine)}
-        <label className="block min-w-0">
-          <span className="text-[13px] text-soft">WordPress</span>
-          <select value={request.kit_version ?? would?.kit.version ?? ""} onChange={(e) => change("kit_version", e.target.value)} className="w-full border-b border-line-strong bg-transparent py-1 font-mono text-[13px]">
-            {engines.filter((e) => e.kind === "release").map((e) => e.id.replace("wordpress-", "")).map((version) => <option key={version}>{version}</option>)}
-          </select>
-        </label>
+        {origin !== "adopt" && origin !== "archive" ? input("admin", "Administrator", would?.admin.user) : input("group", "Group", "none")}
+        {engine("php", "PHP", "php", would?.stack.php.engine)}
+        {origin === undefined && kit && kit.versions.length > 1 ? choice("kit_version", kit.title, kit.versions.map((v) => [v, v]), would?.kit.version) : engine("web", "Web server", "web", would?.stack.web.engine)}
+        {more && (
+          <>
+            {input("domain", "Domain", would?.domain)}
+            {input("port", "Own port", would?.port || "")}
+            {input("folder", "Folder", would?.folder)}
+            {input("group", "Group", "none")}
+            {input("admin_email", "Mail address", would?.admin.email)}
+            {input("admin_password", "Password", "generated, 28 characters", { type: "password" })}
+            {engine("web", "Web server", "web", would?.stack.web.engine)}
+            {engine("database", "Database server", "database", would?.stack.database.engine)}
+            {input("database_name", "Database", would?.database.name)}
+            {input("database_user", "Database user", would?.database.user)}
+            {input("prefix", "Table prefix", "generated, such as k3xw_")}
+            <label className="flex items-center gap-2 self-end pb-1"><input type="checkbox" className="accent-(--accent)" checked={request.search_engines ?? false} onChange={(e) => edit({ search_engines: e.target.checked || undefined })} /> Search engines may list it</label>
+            {origin === undefined && (kit?.finishing_touches.length ?? 0) > 0 && (
+              <fieldset className="col-span-4">
+                <legend className="text-[13px] text-soft">Finishing touches, applied before it starts</legend>
+                <div className="mt-1 grid grid-cols-2 gap-x-7">
+                  {kit!.finishing_touches.map((t) => (
+                    <label key={t.name} className="flex items-baseline gap-2"><input type="checkbox" name={"touch-" + t.name} className="translate-y-0.5 accent-(--accent)" checked={touches.includes(t.name)} onChange={(e) => edit({ finishing_touches: e.target.checked ? [...touches, t.name] : touches.filter((x) => x !== t.name) })} /> {t.about}</label>
+                  ))}
+                </div>
+              </fieldset>
+            )}
+          </>
+        )}
       </div>
-      <p className="mt-4 text-[13px] text-soft">
-        What is printed grey is derived from the name; write over any of it. Enter makes the site, Escape closes.
+      {problems.filter((p) => !shownFields.includes(p.field)).map((p) => <p key={p.field + p.message} role="alert" className="mt-2 text-[13px] text-fail">{p.field}: {p.message}; {p.remedy}</p>)}
+      <p className="mt-4 flex flex-wrap gap-x-5 text-[13px] text-soft">
+        <Word aria-expanded={more} onClick={() => setMore(!more)}>{more ? "Fewer choices" : "All choices"}</Word>
+        <Word onClick={keep} disabled={kept}>{kept ? "These are the defaults now" : "Make these my defaults"}</Word>
+        <span>What is printed grey is derived from the name; write over any of it. Enter makes the site, Escape closes.</span>
       </p>
     </form>
   )

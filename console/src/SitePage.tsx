@@ -4,10 +4,10 @@ import { useQuery } from "@tanstack/react-query"
 import { ToggleGroup } from "radix-ui"
 import { useState, type ReactNode } from "react"
 import { Link, useLocation } from "wouter"
-import { call, useLive, useOperations, useReports, useSites, type Result, type SettingsData, type Site } from "./api"
+import { call, queries, told, useKits, useLive, useOperations, useReports, useSites, type Result, type SettingsData, type Site, type User } from "./api"
 import { ChangeStack } from "./Stack"
 import { checks, summary, verdictOf, type Shown } from "./Strip"
-import { Mono, Notice, Retire, stateOf, useAsk, Word } from "./ui"
+import { Button, Mono, Notice, Retire, stateOf, useAsk, Word } from "./ui"
 
 const groups = [
   { title: "Address", checks: ["web-answers", "domain-routes", "front-page", "assets"] },
@@ -54,6 +54,7 @@ export function SitePage({ name }: { name: string }) {
         <Word disabled={!!live || !running} onClick={() => send("verify", [name])}>verify again</Word>
         <Retire sites={[s]} trigger={<Word disabled={!!live} className="text-fail">retire…</Word>} onRetire={(keep) => send("retire", [name], keep).then(() => go("/"))} />
       </p>
+      <About key={s.group + s.note} site={s} />
       {fault && <Notice tone="fail">{fault}</Notice>}
       {s.reason && <Notice tone="fail"><span className="font-mono text-[13px] break-words">{s.reason}</span></Notice>}
 
@@ -161,14 +162,91 @@ function Facts({ site: s, group, busy }: { site: Site; group: (typeof groups)[nu
     case "Address":
       return <>{list(<><Fact name="address"><Mono>{s.url}</Mono></Fact><Fact name="own port"><Mono>127.0.0.1:{s.port}</Mono></Fact><Fact name="title">{s.title}</Fact></>)}{open(s.url, "Open the site")}</>
     case "Administrator":
-      return <>{list(<><Fact name="user"><Mono>{s.admin.user}</Mono></Fact><Fact name="mail"><Mono>{s.admin.email}</Mono></Fact><Secret site={s} read={(f) => f.admin.password} /></>)}{open(s.url + "wp-login.php", "Go to the login form")}</>
+      return <>{list(<><Fact name="user"><Mono>{s.admin.user}</Mono></Fact><Fact name="mail"><Mono>{s.admin.email}</Mono></Fact><Secret site={s} read={(f) => f.admin.password} /></>)}<SignIn site={s} /></>
     case "Stack":
       return <><ChangeStack key={s.stack.php.engine + s.stack.web.engine + s.stack.database.engine} site={s} busy={busy} /><p className="mt-4 flex flex-wrap gap-x-6">{lead("settings", "Settings")}{lead("info", "All that it runs on")}{lead("trial", "Try other stacks")}</p></>
     case "Database":
-      return list(<><Fact name="database"><Mono>{s.database.name}</Mono></Fact><Fact name="server"><Mono>{s.database.host}:{s.database.port}</Mono></Fact><Fact name="user"><Mono>{s.database.user}</Mono></Fact><Secret site={s} read={(f) => f.database.password} /></>)
+      return list(<><Fact name="database"><Mono>{s.database.name}</Mono></Fact><Fact name="server"><Mono>{s.database.host}:{s.database.port}</Mono></Fact><Fact name="user"><Mono>{s.database.user}</Mono></Fact><Secret site={s} read={(f) => f.database.password} />{s.prefix && <Fact name="table prefix"><Mono>{s.prefix}</Mono></Fact>}</>)
     case "Folder":
-      return <>{list(<><Fact name="folder"><Mono className="break-all">{s.folder}</Mono></Fact><Fact name="document root"><Mono className="break-all">{s.document_root}</Mono></Fact>{(settings?.allow ?? []).map((dir) => <Fact key={dir} name="may also use"><Mono className="break-all">{dir}</Mono></Fact>)}</>)}<p className="mt-4">{lead("logs", "Logs")}</p></>
+      return <>{list(<><Fact name="folder"><Mono className="break-all">{s.folder}</Mono></Fact><Fact name="document root"><Mono className="break-all">{s.document_root}</Mono></Fact>{(settings?.allow ?? []).map((dir) => <Fact key={dir} name="may also use"><Mono className="break-all">{dir}</Mono></Fact>)}</>)}{s.origin?.kind && <p className="mt-3 text-[13px] text-soft">{{ stencil: "Drawn from the stencil", site: "A copy of the site", archive: "Unpacked from", folder: "Adopted where it stands:" }[s.origin.kind] ?? s.origin.kind} <Mono className="break-all">{s.origin.from}</Mono></p>}<p className="mt-4 flex flex-wrap items-baseline gap-x-6 gap-y-2">{lead("logs", "Logs")}<SaveAs site={s} busy={busy} /></p></>
   }
+}
+
+// About is what its owner says of it: group, note, and whether it is kept on top.
+function About({ site: s }: { site: Site }) {
+  const [group, setGroup] = useState(s.group)
+  const [note, setNote] = useState(s.note)
+  const set = async (change: { group?: string; note?: string; top?: boolean }) => {
+    await call("POST", "/sites/label", { names: [s.name], ...change })
+    await queries.invalidateQueries()
+  }
+  const looks = "border-b border-transparent bg-transparent placeholder:text-skip hover:border-line-strong focus:border-line-strong"
+  return (
+    <form className="mt-1 flex items-baseline gap-x-5 text-[14px]" onSubmit={(e) => { e.preventDefault(); set({ group, note }) }}>
+      <input name="group" value={group} onChange={(e) => setGroup(e.target.value)} onBlur={() => group !== s.group && set({ group })} placeholder="in no group" aria-label="Group" className={`w-44 ${looks}`} />
+      <input name="note" value={note} onChange={(e) => setNote(e.target.value)} onBlur={() => note !== s.note && set({ note })} placeholder="a note…" aria-label="Note" className={`min-w-0 grow ${looks}`} />
+      <label className="flex items-center gap-1.5 text-soft"><input type="checkbox" className="accent-(--accent)" checked={s.top} onChange={(e) => set({ top: e.target.checked })} /> on top</label>
+      <button type="submit" className="sr-only">Save</button>
+    </form>
+  )
+}
+
+// SignIn draws a ticket for one of the site's users and follows it at once.
+function SignIn({ site: s }: { site: Site }) {
+  const users = useQuery({ queryKey: ["users", s.name], queryFn: () => call<User[]>("GET", `/sites/${s.name}/users`), retry: false })
+  const [as, setAs] = useState("")
+  const [fault, setFault] = useState<string>()
+  const known = useKits().data?.kits.find((k) => k.name === s.kit.name)?.signs_in
+  if (!known) return null
+  const go = async () => {
+    const page = window.open("", "_blank")
+    try {
+      const ticket = await call<{ url: string }>("POST", `/sites/${s.name}/tickets`, { as: as || undefined })
+      if (page) page.location.href = ticket.url
+      else location.href = ticket.url
+    } catch (error) {
+      page?.close()
+      setFault(told(error))
+    }
+  }
+  return (
+    <div className="mt-4 flex flex-wrap items-center gap-3">
+      <Button tone="strong" disabled={s.state !== "running"} onClick={go}>Sign in</Button>
+      <label className="flex items-baseline gap-2 text-[13px] text-soft">
+        as
+        <select name="as" value={as} onChange={(e) => setAs(e.target.value)} className="border-b border-line-strong bg-transparent py-0.5 font-mono text-[13px] text-ink">
+          <option value="">its administrator</option>
+          {users.data?.map((u) => <option key={u.login} value={u.login}>{u.login}{u.role && `, ${u.role}`}</option>)}
+        </select>
+      </label>
+      <span className="text-[13px] text-soft">without a password, by a ticket that is good once</span>
+      {fault && <Notice tone="fail">{fault}</Notice>}
+    </div>
+  )
+}
+
+// SaveAs saves the site as a stencil.
+function SaveAs({ site: s, busy }: { site: Site; busy: boolean }) {
+  const [open, setOpen] = useState(false)
+  const [as, setAs] = useState("")
+  const [fault, setFault] = useState<string>()
+  if (!open) return <Word disabled={busy} onClick={() => setOpen(true)}>save as a stencil…</Word>
+  return (
+    <form className="flex items-baseline gap-2" onSubmit={async (e) => {
+      e.preventDefault()
+      try {
+        await call("POST", `/sites/${s.name}/stencil`, { as })
+        setOpen(false)
+        await queries.invalidateQueries()
+      } catch (error) {
+        setFault(told(error))
+      }
+    }}>
+      <input name="stencil" autoFocus value={as} onChange={(e) => setAs(e.target.value)} placeholder="garden-basics" aria-label="Name of the stencil" className="w-44 border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-skip" />
+      <Word type="submit" disabled={!as}>save</Word>
+      {fault && <span className="text-[13px] text-fail">{fault}</span>}
+    </form>
+  )
 }
 
 // Secret is asked for only when somebody wants to see it.

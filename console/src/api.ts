@@ -16,6 +16,10 @@ export type Problem = Schemas["Problem"]
 export type Status = Schemas["Status"]
 export type Engine = Schemas["Engine"]
 export type Engines = Schemas["Engines"]
+export type Kits = Schemas["Kits"]
+export type Stencil = Schemas["Stencil"]
+export type User = Schemas["User"]
+export type DefaultsData = Schemas["DefaultsPage"]
 export type VariablesPage = Schemas["VariablesPage"]
 export type Survey = Schemas["Survey"]
 export type Preview = Schemas["Preview"]
@@ -57,6 +61,10 @@ export const useSites = () => useQuery({ queryKey: ["sites"], queryFn: () => cal
 export const useStatus = () => useQuery({ queryKey: ["status"], queryFn: () => call<Status>("GET", "/status") })
 export const useOperations = () => useQuery({ queryKey: ["operations"], queryFn: () => call<Operation[]>("GET", "/operations") })
 export const useEngines = () => useQuery({ queryKey: ["engines"], queryFn: () => call<Engines>("GET", "/engines") })
+export const useKits = () => useQuery({ queryKey: ["kits"], queryFn: () => call<Kits>("GET", "/kits") })
+export const useStencils = () => useQuery({ queryKey: ["stencils"], queryFn: () => call<Stencil[]>("GET", "/stencils") })
+// told is what a refusal says, in one line.
+export const told = (error: unknown) => (error instanceof Refusal ? [...(error.problems.length ? [] : [error.message]), ...error.problems.map((p) => `${p.message}; ${p.remedy}`)].join("; ") : String(error))
 export const useReports = () =>
   useQuery({
     queryKey: ["reports"],

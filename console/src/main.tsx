@@ -6,9 +6,11 @@ import { queries, Refusal, useChanges, useStatus } from "./api"
 import { Engines } from "./Engines"
 import { Fleet } from "./Fleet"
 import { InfoPage } from "./Info"
+import { KitsPage } from "./Kits"
 import { LogsPage } from "./Logs"
 import { Machine } from "./Machine"
 import { Operations } from "./Operations"
+import { SetOnce } from "./SetOnce"
 import { SettingsPage } from "./Settings"
 import { SignIn } from "./SignIn"
 import { SitePage } from "./SitePage"
@@ -63,9 +65,11 @@ function App() {
           </Link>
           <nav aria-label="Main" className="flex gap-5 [&_a[aria-current]]:border-b-2 [&_a[aria-current]]:border-accent [&_a]:pb-0.5">
             <Link href="/" {...here("/")}>Fleet</Link>
+            <Link href="/kits" {...here("/kits")}>Kits and stencils</Link>
             <Link href="/engines" {...here("/engines")}>Engines</Link>
             <Link href="/operations" {...here("/operations")}>Operations</Link>
             <Link href="/machine" {...here("/machine")}>Machine</Link>
+            <Link href="/set-once" {...here("/set-once")}>Set once</Link>
           </nav>
           <span className="grow" />
           {status.data && (
@@ -87,6 +91,8 @@ function App() {
           <Route path="/operations" component={Operations} />
           <Route path="/engines" component={Engines} />
           <Route path="/machine" component={Machine} />
+          <Route path="/kits" component={KitsPage} />
+          <Route path="/set-once" component={SetOnce} />
           <Route path="/sites/:name/settings">{(p) => <SettingsPage name={p.name} key={p.name} />}</Route>
           <Route path="/sites/:name/trial">{(p) => <TrialPage name={p.name} key={p.name} />}</Route>
           <Route path="/sites/:name/info">{(p) => <InfoPage name={p.name} key={p.name} />}</Route>

@@ -195,7 +195,7 @@ func (a *API) sites(sites []site.Site, secrets bool) []wire.Site {
 	shown := make([]wire.Site, len(sites))
 	for i, s := range sites {
 		shown[i] = wire.Site{Name: s.Name, Title: s.Title, State: s.State, Reason: s.Reason, Notice: s.Notice, URL: s.URL(p.GatewayPort()), Domain: s.Domain, Folder: s.Folder, DocumentRoot: s.DocumentRoot(), Prefix: p.Prefix(s),
-			Kit: s.Kit, Stack: wire.FullStack{PHP: part(s.Stack.PHP), Web: part(s.Stack.Web), Database: part(s.Stack.Database)}, Port: s.Port, Resting: p.Resting(s.Name), TrialOf: s.TrialOf,
+			Kit: s.Kit, Stack: wire.FullStack{PHP: part(s.Stack.PHP), Web: part(s.Stack.Web), Database: part(s.Stack.Database)}, Port: s.Port, Resting: p.Resting(s.Name), TrialOf: s.TrialOf, Group: s.Group, Note: s.Note, Top: s.Top, Origin: s.Origin,
 			Database: wire.Database{Host: "127.0.0.1", Port: p.DatabasePort(s.Stack.Database), Name: s.Database.Name, User: s.Database.User},
 			Admin:    wire.Admin{User: s.Admin.User, Email: s.Admin.Email}, CreatedAt: s.CreatedAt}
 		if secrets {

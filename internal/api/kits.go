@@ -26,6 +26,27 @@ func (a *API) registerKits(api huma.API) {
 	register(api, "GET", "/kits", "list-kits", "Kits that sites can be made of, and what is wrong with the user's own", func(context.Context, *empty) (*body[wire.Kits], error) {
 		return &body[wire.Kits]{a.kits()}, nil
 	})
+	register(api, "GET", "/defaults", "get-defaults", "What is set once for new sites", func(context.Context, *empty) (*body[wire.DefaultsPage], error) {
+		return &body[wire.DefaultsPage]{p.DefaultsPage()}, nil
+	})
+	register(api, "PUT", "/defaults", "set-defaults", "Set once what new sites have in common", func(_ context.Context, in *body[wire.SetDefaults]) (*body[wire.DefaultsPage], error) {
+		if err := p.SetDefaults(in.Body.Settings); err != nil {
+			return nil, asProblem(err)
+		}
+		return &body[wire.DefaultsPage]{p.DefaultsPage()}, nil
+	})
+	register(api, "POST", "/sites/label", "label-sites", "Change the group, note and place of sites in the fleet", func(ctx context.Context, in *body[wire.Label]) (*body[[]wire.Site], error) {
+		if err := p.Label(ctx, in.Body); err != nil {
+			return nil, asProblem(err)
+		}
+		changed := []site.Site{}
+		for _, name := range in.Body.Names {
+			if s, ok := p.Site(name); ok {
+				changed = append(changed, s)
+			}
+		}
+		return &body[[]wire.Site]{a.sites(changed, false)}, nil
+	})
 	register(api, "GET", "/sites/{name}/users", "list-users", "A site's own users, administrators first", func(ctx context.Context, in *SitePath) (*body[[]wire.User], error) {
 		users, err := p.Users(ctx, in.Name)
 		return &body[[]wire.User]{users}, asProblem(err)

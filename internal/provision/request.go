@@ -40,7 +40,7 @@ func (p *Provisioner) facts() site.Facts {
 			touches[name] = append(touches[name], t.Name)
 		}
 	}
-	return site.Facts{Roots: roots, Touches: touches, Found: p.found, Home: p.Home.Dir, Sites: p.Sites(), Releases: kits.Releases(p.Store), KitNames: kits.Names(), Supports: kits.Bear, FirstPort: engine.FirstUnprivilegedPort(), KeptPorts: kept,
+	return site.Facts{Roots: roots, Touches: touches, Found: p.found, Defaults: p.Defaults(), Home: p.Home.Dir, Sites: p.Sites(), Releases: kits.Releases(p.Store), KitNames: kits.Names(), Supports: kits.Bear, FirstPort: engine.FirstUnprivilegedPort(), KeptPorts: kept,
 		Engines: p.Engines(), PortRange: p.PortRange(),
 		PortHolder: engine.PortHolder, FolderFault: folderFault}
 }

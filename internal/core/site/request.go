@@ -39,6 +39,7 @@ type Request struct {
 	SQL              string   `json:"sql,omitempty" doc:"Dump to load, plain or compressed with gzip or Zstandard, an absolute path; with an archive or an existing folder"`
 	SQLAddress       string   `json:"sql_address,omitempty" doc:"Base address in that dump; found where the kit knows how" example:"https://orchard-days.example"`
 	Touches          []string `json:"finishing_touches,omitempty" doc:"Names of the kit's finishing touches"`
+	Group            string   `json:"group,omitempty" doc:"Label under which the fleet shows the site" example:"Gardens"`
 	SearchEngines    bool     `json:"search_engines,omitempty" doc:"Search engines may list the site"`
 	Prefix           string   `json:"prefix,omitempty" doc:"Begins the names of the CMS's tables; generated when empty" example:"k3xw_"`
 }
@@ -58,6 +59,7 @@ type Facts struct {
 	KitNames []string                // all kits, the usual one first
 	Roots    map[string]string       // document roots of kits whose is not the folder itself
 	Touches  map[string][]string     // finishing touches by kit
+	Defaults Defaults                // set once
 	// Found tells what a folder, stencil or site is: its kit and document root; the fault is why it cannot be used.
 	Found func(o Origin) (k Kit, root, fault string)
 	// Supports tells whether a version of a CMS is known to work on a PHP; nil where nothing is known.
@@ -71,13 +73,14 @@ type Facts struct {
 
 // Derive fills in everything that the request leaves open. Passwords stay empty: the caller makes them.
 func Derive(r Request, f Facts) Site {
+	r = f.Defaults.Fill(r)
 	s := Site{Name: r.Name, State: Provisioning, Port: r.Port, PortPinned: r.Port != 0,
 		Title:  cmp.Or(strings.TrimSpace(r.Title), titleOf(r.Name)),
-		Domain: strings.ToLower(cmp.Or(r.Domain, r.Name+".localhost")),
-		Folder: cmp.Or(r.Folder, filepath.Join(f.Home, "sites", cmp.Or(r.Name, "NAME"))),
-		Kit:    Kit{Name: cmp.Or(r.Kit, first(f.KitNames))},
-		Stack:  Stack{PHP: f.Engine("php", r.PHP), Web: f.Engine("web", r.Web), Database: f.Engine("database", r.Database)},
-		Admin:  Admin{User: cmp.Or(r.Admin, cut(r.Name, 50)+"-keeper"), Email: cmp.Or(r.AdminEmail, "keeper@"+cmp.Or(r.Name, "name")+".example"), Password: r.AdminPassword},
+		Domain: strings.ToLower(cmp.Or(r.Domain, r.Name+"."+cmp.Or(strings.TrimPrefix(f.Defaults.Ending, "."), "localhost"))),
+		Folder: cmp.Or(r.Folder, filepath.Join(cmp.Or(f.Defaults.Folder, filepath.Join(f.Home, "sites")), cmp.Or(r.Name, "NAME"))), Group: strings.TrimSpace(r.Group),
+		Kit:   Kit{Name: cmp.Or(r.Kit, first(f.KitNames))},
+		Stack: Stack{PHP: f.Engine("php", r.PHP), Web: f.Engine("web", r.Web), Database: f.Engine("database", r.Database)},
+		Admin: Admin{User: cmp.Or(r.Admin, cut(r.Name, 50)+"-keeper"), Email: cmp.Or(r.AdminEmail, "keeper@"+cmp.Or(r.Name, "name")+".example"), Password: r.AdminPassword},
 	}
 	s.Root, s.Prefix, s.Touches, s.Visible = f.Roots[s.Kit.Name], r.Prefix, r.Touches, r.SearchEngines
 	if s.Origin = originOf(r); s.Origin.Kind != "" && f.Found != nil {
@@ -269,6 +272,11 @@ func nearest(name string) string {
 }
 
 func (c *checker) title(s Site) {
+	for field, text := range map[string]string{"group": s.Group, "note": s.Note} {
+		if most := map[string]int{"group": 60, "note": 2000}[field]; utf8.RuneCountInString(text) > most {
+			c.add(field, fmt.Sprintf("shorten it to %d characters", most), "is %d characters long", utf8.RuneCountInString(text))
+		}
+	}
 	if utf8.RuneCountInString(s.Title) > 200 {
 		c.add("title", "shorten it to 200 characters", "is %d characters long", utf8.RuneCountInString(s.Title))
 	}

@@ -115,6 +115,10 @@ type Site struct {
 	// Prefix begins the names of the CMS's tables; empty for the kit's own.
 	Prefix string `json:"prefix,omitempty"`
 	Origin Origin `json:"origin,omitzero"`
+	// Group labels the site in the fleet, Note is its owner's, Top keeps it above the others.
+	Group string `json:"group,omitempty"`
+	Note  string `json:"note,omitempty"`
+	Top   bool   `json:"top,omitempty"`
 	// Touches are the finishing touches that it was made with.
 	Touches []string `json:"touches,omitempty"`
 	// Visible says that search engines may list the site.

@@ -10,24 +10,28 @@ import (
 
 // Site is a site as clients see it.
 type Site struct {
-	Name         string     `json:"name"`
-	Title        string     `json:"title"`
-	State        site.State `json:"state" enum:"provisioning,starting,running,stopping,stopped,failed,retiring"`
-	Reason       string     `json:"reason,omitempty" doc:"Why it failed"`
-	Notice       string     `json:"notice,omitempty" doc:"Something to know, such as another port"`
-	URL          string     `json:"url"`
-	Domain       string     `json:"domain"`
-	Folder       string     `json:"folder"`
-	DocumentRoot string     `json:"document_root"`
-	Kit          site.Kit   `json:"kit"`
-	Stack        FullStack  `json:"stack"`
-	Port         int        `json:"port"`
-	Resting      bool       `json:"resting" doc:"Running, with its PHP not loaded until somebody asks"`
-	TrialOf      string     `json:"trial_of,omitempty" doc:"A temporary copy of that site"`
-	Database     Database   `json:"database"`
-	Prefix       string     `json:"prefix" doc:"Begins the names of the CMS's tables"`
-	Admin        Admin      `json:"admin"`
-	CreatedAt    time.Time  `json:"created_at"`
+	Name         string      `json:"name"`
+	Title        string      `json:"title"`
+	State        site.State  `json:"state" enum:"provisioning,starting,running,stopping,stopped,failed,retiring"`
+	Reason       string      `json:"reason,omitempty" doc:"Why it failed"`
+	Notice       string      `json:"notice,omitempty" doc:"Something to know, such as another port"`
+	URL          string      `json:"url"`
+	Domain       string      `json:"domain"`
+	Folder       string      `json:"folder"`
+	DocumentRoot string      `json:"document_root"`
+	Kit          site.Kit    `json:"kit"`
+	Stack        FullStack   `json:"stack"`
+	Port         int         `json:"port"`
+	Resting      bool        `json:"resting" doc:"Running, with its PHP not loaded until somebody asks"`
+	Origin       site.Origin `json:"origin,omitzero"`
+	Group        string      `json:"group" doc:"Label under which the fleet shows it"`
+	Note         string      `json:"note"`
+	Top          bool        `json:"top" doc:"Kept above the others"`
+	TrialOf      string      `json:"trial_of,omitempty" doc:"A temporary copy of that site"`
+	Database     Database    `json:"database"`
+	Prefix       string      `json:"prefix" doc:"Begins the names of the CMS's tables"`
+	Admin        Admin       `json:"admin"`
+	CreatedAt    time.Time   `json:"created_at"`
 }
 
 // FullStack is the three engines with their full versions, empty where an engine has not been fetched.
@@ -169,6 +173,35 @@ type Stencil struct {
 	LinksLeftOut  int        `json:"links_left_out,omitempty" doc:"Symbolic links are not taken along"`
 	SizeBytes     int64      `json:"size_bytes" doc:"Of the file"`
 	HasPicture    bool       `json:"has_picture"`
+}
+
+// Label changes how sites are shown; what is left out stays.
+type Label struct {
+	Names []string `json:"names" minItems:"1"`
+	Group *string  `json:"group,omitempty"`
+	Note  *string  `json:"note,omitempty"`
+	Top   *bool    `json:"top,omitempty"`
+}
+
+// DefaultsPage is what is set once.
+type DefaultsPage struct {
+	File     string    `json:"file"`
+	Settings []Default `json:"settings" nullable:"false"`
+	Warnings []string  `json:"warnings" nullable:"false"`
+}
+
+// Default is one thing that can be set once.
+type Default struct {
+	Name  string `json:"name"`
+	About string `json:"about"`
+	Value string `json:"value" doc:"Empty where it is not set"`
+	Usual string `json:"usual" doc:"What holds where it is not set"`
+	From  string `json:"from" enum:"built in,vessik.yaml"`
+}
+
+// SetDefaults sets some of them; an empty value takes one back.
+type SetDefaults struct {
+	Settings map[string]string `json:"settings"`
 }
 
 // SaveStencil asks for a site to be saved.

@@ -1,0 +1,92 @@
+package site
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+)
+
+// Defaults are what is set once for all sites that are made later; they stand in vessik.yaml in the home folder.
+type Defaults struct {
+	Admin         string   `yaml:"admin,omitempty" json:"admin,omitempty" doc:"Administrator's user name"`
+	AdminEmail    string   `yaml:"admin_email,omitempty" json:"admin_email,omitempty" doc:"Administrator's mail address"`
+	AdminPassword string   `yaml:"admin_password,omitempty" json:"admin_password,omitempty" doc:"Administrator's password; generated for each site where empty"`
+	Ending        string   `yaml:"domain_ending,omitempty" json:"domain_ending,omitempty" doc:"Ends the sites' domains" example:"localhost"`
+	Folder        string   `yaml:"sites_folder,omitempty" json:"sites_folder,omitempty" doc:"Where the sites' folders are made; an absolute path"`
+	Kit           string   `yaml:"kit,omitempty" json:"kit,omitempty" doc:"The CMS"`
+	KitVersion    string   `yaml:"kit_version,omitempty" json:"kit_version,omitempty" doc:"Its version"`
+	PHP           string   `yaml:"php,omitempty" json:"php,omitempty" doc:"PHP engine"`
+	Web           string   `yaml:"web,omitempty" json:"web,omitempty" doc:"Web server engine"`
+	Database      string   `yaml:"database,omitempty" json:"database,omitempty" doc:"Database engine"`
+	Group         string   `yaml:"group,omitempty" json:"group,omitempty" doc:"Group of new sites"`
+	Touches       []string `yaml:"finishing_touches,omitempty" json:"finishing_touches,omitempty" doc:"Finishing touches of that CMS"`
+}
+
+// DefaultNames are the settings' names, as they stand in vessik.yaml.
+var DefaultNames = []string{"admin", "admin_email", "admin_password", "domain_ending", "sites_folder", "kit", "kit_version", "php", "web", "database", "group", "finishing_touches"}
+
+// field is one of them, by its name.
+func (d *Defaults) field(name string) *string {
+	return map[string]*string{"admin": &d.Admin, "admin_email": &d.AdminEmail, "admin_password": &d.AdminPassword, "domain_ending": &d.Ending, "sites_folder": &d.Folder, "kit": &d.Kit,
+		"kit_version": &d.KitVersion, "php": &d.PHP, "web": &d.Web, "database": &d.Database, "group": &d.Group}[name]
+}
+
+// Get returns one of them as text; lists are joined by commas.
+func (d Defaults) Get(name string) string {
+	if name == "finishing_touches" {
+		return strings.Join(d.Touches, ",")
+	}
+	if field := d.field(name); field != nil {
+		return *field
+	}
+	return ""
+}
+
+// Set changes one of them; empty takes it back. It is false where there is none of that name.
+func (d *Defaults) Set(name, value string) bool {
+	if name == "finishing_touches" {
+		d.Touches = slices.DeleteFunc(strings.Split(value, ","), func(t string) bool { return t == "" })
+		return true
+	}
+	field := d.field(name)
+	if field != nil {
+		*field = value
+	}
+	return field != nil
+}
+
+// Fill gives a request what it leaves open and was set once.
+func (d Defaults) Fill(r Request) Request {
+	r.Admin, r.AdminEmail, r.AdminPassword = cmp.Or(r.Admin, d.Admin), cmp.Or(r.AdminEmail, d.AdminEmail), cmp.Or(r.AdminPassword, d.AdminPassword)
+	r.PHP, r.Web, r.Database, r.Group = cmp.Or(r.PHP, d.PHP), cmp.Or(r.Web, d.Web), cmp.Or(r.Database, d.Database), cmp.Or(r.Group, d.Group)
+	if originOf(r).Kind == "" {
+		if r.Kit == "" || r.Kit == d.Kit {
+			r.KitVersion = cmp.Or(r.KitVersion, d.KitVersion)
+			if r.Touches == nil {
+				r.Touches = d.Touches
+			}
+		}
+		r.Kit = cmp.Or(r.Kit, d.Kit)
+	}
+	return r
+}
+
+// CheckDefaults judges them by a site that would be made with them: what is wrong, by the setting at fault.
+func CheckDefaults(d Defaults, f Facts) Problems {
+	const name = "set-once-trial"
+	f.Defaults = d
+	problems := Problems{}
+	for _, p := range Check(Derive(Request{Name: name}, f), f) {
+		p.Site = ""
+		switch p.Field {
+		case "domain":
+			p.Field = "domain_ending"
+		case "folder":
+			p.Field = "sites_folder"
+		}
+		if slices.Contains(DefaultNames, p.Field) && d.Get(p.Field) != "" {
+			problems = append(problems, p)
+		}
+	}
+	return problems
+}
