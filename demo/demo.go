@@ -32,6 +32,7 @@ type Fleet struct {
 type Site struct {
 	Name    string `json:"name"`
 	Title   string `json:"title"`
+	Group   string `json:"group"`
 	Tagline string `json:"tagline"`
 	Posts   []Post `json:"posts"`
 	// What the site runs on, where it is not the usual.
@@ -57,7 +58,7 @@ func Load() Fleet {
 
 // Request asks for a demo site.
 func (f Fleet) Request(s Site) client.Request {
-	return client.Request{Name: s.Name, Title: s.Title, Admin: f.Admin, AdminEmail: f.AdminEmail, KitVersion: s.KitVersion, PHP: s.Stack.PHP, Web: s.Stack.Web, Database: s.Stack.Database}
+	return client.Request{Name: s.Name, Group: s.Group, Title: s.Title, Admin: f.Admin, AdminEmail: f.AdminEmail, KitVersion: s.KitVersion, PHP: s.Stack.PHP, Web: s.Stack.Web, Database: s.Stack.Database}
 }
 
 // session is the administrator's, as a browser would have it.

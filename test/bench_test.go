@@ -4,9 +4,11 @@ import (
 	"bufio"
 	"context"
 	"database/sql"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
@@ -27,6 +29,7 @@ import (
 
 	"vessik/client"
 	"vessik/internal/core/plan"
+	"vessik/internal/core/rewrite"
 	"vessik/internal/core/wire"
 )
 
@@ -255,4 +258,85 @@ func load(b *testing.B, address, host string) (perSecond float64, latency time.D
 	}
 	group.Wait()
 	return float64(count.Load()) / time.Since(began).Seconds(), latency
+}
+
+// BenchmarkStencil compares a site drawn from a stencil of 500 MB with tar and mariadb doing the same: unpacking the files from a plain
+// archive, and loading the dump. The site's time ends when it is proven.
+func BenchmarkStencil(b *testing.B) {
+	s := start(b, newHome(b))
+	requirePassed(b, s.made(b, client.Request{Name: "orchard-days"}))
+	site := s.secrets(b, "orchard-days")
+	uploads := filepath.Join(site.Folder, "wp-content/uploads")
+	must(b, os.MkdirAll(uploads, 0o755))
+	random := rand.New(rand.NewPCG(1, 2))
+	picture := make([]byte, 200<<10)
+	for i := range 2000 {
+		for j := 0; j < len(picture); j += 8 {
+			binary.LittleEndian.PutUint64(picture[j:], random.Uint64())
+		}
+		must(b, os.WriteFile(filepath.Join(uploads, fmt.Sprintf("picture-%d.jpg", i)), picture, 0o644))
+	}
+	db, err := sql.Open("mysql", fmt.Sprintf("%s:%s@tcp(127.0.0.1:%d)/%s", site.Database.User, site.Database.Password, site.Database.Port, site.Database.Name))
+	require.NoError(b, err)
+	defer db.Close()
+	text := strings.Repeat(`<p>Forty-one sorts on one long table, see <a href="`+site.URL+`apples/">apples</a>.</p>`, 50)
+	for range 100 {
+		_, err := db.Exec("INSERT INTO " + site.Prefix + "posts (post_title, post_content, post_excerpt, to_ping, pinged, post_content_filtered, post_status) VALUES " +
+			strings.TrimSuffix(strings.Repeat("('apple', '"+text+"', '', '', '', '', 'draft'),", 250), ","))
+		must(b, err)
+	}
+	requirePassed(b, s.watchCLI(b, "stencil", "save", "orchard-days", "orchard-all"))
+	dir := filepath.Dir(newHome(b))
+	must(b, exec.Command("tar", "-cf", filepath.Join(dir, "files.tar"), "-C", site.Folder, ".").Run())
+	environment, err := s.Environment(context.Background(), "orchard-days")
+	require.NoError(b, err)
+	dump := filepath.Join(dir, "dump.sql")
+	script := "cd " + site.Folder + ` && php -r '$d = new PDO("mysql:host=127.0.0.1;port=` + strconv.Itoa(site.Database.Port) + `;dbname=` + site.Database.Name + `", "` + site.Database.User + `", "` + site.Database.Password + `");
+foreach ($d->query("SHOW TABLES")->fetchAll(PDO::FETCH_COLUMN) as $t) { echo $d->query("SHOW CREATE TABLE \x60$t\x60")->fetch(PDO::FETCH_NUM)[1], ";\n"; foreach (array_chunk($d->query("SELECT * FROM \x60$t\x60")->fetchAll(PDO::FETCH_NUM), 200) as $rows) echo "INSERT INTO \x60$t\x60 VALUES ", implode(",", array_map(fn($r) => "(" . implode(",", array_map(fn($v) => $v === null ? "NULL" : $d->quote($v), $r)) . ")", $rows)), ";\n"; }'`
+	out, errs, code := run(b, "run", "orchard-days", "-home", s.home, "--", "sh", "-c", script)
+	require.Zero(b, code, errs)
+	must(b, os.WriteFile(dump, []byte(out), 0o644))
+	b.Run("draw", func(b *testing.B) {
+		for i := 0; b.Loop(); i++ {
+			began := time.Now()
+			requirePassed(b, s.made(b, client.Request{Name: fmt.Sprintf("drawn-%d", i), Stencil: "orchard-all"}))
+			ours := time.Since(began)
+			requirePassed(b, s.made(b, client.Request{Name: fmt.Sprintf("floor-%d", i), Kit: "empty"}))
+			floor := s.secrets(b, fmt.Sprintf("floor-%d", i))
+			began = time.Now()
+			must(b, exec.Command("tar", "-xf", filepath.Join(dir, "files.tar"), "-C", dir).Run())
+			load := exec.Command(filepath.Join(environment.Path, "mariadb"), "-h127.0.0.1", "-P"+strconv.Itoa(floor.Database.Port), "-u"+floor.Database.User, "-p"+floor.Database.Password, floor.Database.Name)
+			file, err := os.Open(dump)
+			require.NoError(b, err)
+			load.Stdin = file
+			text, err := load.CombinedOutput()
+			require.NoError(b, err, string(text))
+			file.Close()
+			script := time.Since(began)
+			b.ReportMetric(0, "ns/op")
+			b.ReportMetric(ours.Seconds(), "s")
+			b.ReportMetric(script.Seconds(), "floor-s")
+			b.ReportMetric(ours.Seconds()/script.Seconds(), "ratio")
+		}
+	})
+	b.Run("rewrite", func(b *testing.B) { // the same address by sed, which knows nothing of lengths
+		for b.Loop() {
+			began := time.Now()
+			command := exec.Command("sed", "s~"+strings.TrimSuffix(site.URL, "/")+"~http://cider-days.localhost~g", dump)
+			to, err := os.Create(filepath.Join(dir, "sed.sql"))
+			require.NoError(b, err)
+			command.Stdout = to
+			must(b, command.Run())
+			sed := time.Since(began)
+			from, err := os.Open(dump)
+			require.NoError(b, err)
+			began = time.Now()
+			must(b, rewrite.New(strings.TrimSuffix(site.URL, "/"), "http://cider-days.localhost").Dump(bufio.NewWriterSize(to, 1<<20), from))
+			ours := time.Since(began)
+			b.ReportMetric(0, "ns/op")
+			b.ReportMetric(float64(len(out))/(1<<20)/ours.Seconds(), "MB/s")
+			b.ReportMetric(float64(len(out))/(1<<20)/sed.Seconds(), "sed-MB/s")
+			b.ReportMetric(ours.Seconds()/sed.Seconds(), "ratio")
+		}
+	})
 }

@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -221,4 +222,52 @@ func TestWhatIsSetOnceHoldsForNewSites(t *testing.T) {
 	assert.True(t, s.site(t, "fern").Top)
 	_, _, code = s.cli("label", "frost", "-group", "x")
 	assert.Equal(t, 2, code)
+}
+
+func TestTheFleetFile(t *testing.T) {
+	s := start(t, newHome(t))
+	file := filepath.Join(t.TempDir(), "fleet.yaml")
+	require.NoError(t, os.WriteFile(file, []byte("fleet: 1\nsites:\n  - {name: fernhollow, title: Fernhollow, group: Gardens}\n  - {name: moss-archive, kit: empty, php: '7.4', state: stopped}\n  - {name: seed-exchange, kit: empty, web: apache}\n"), 0o644))
+	out, errs, code := s.cli("fleet", "preview", file)
+	require.Zero(t, code, errs)
+	assert.Contains(t, out, "make     moss-archive  kit empty, php 7.4")
+	sites, err := s.Sites(context.Background(), false)
+	require.NoError(t, err)
+	assert.Empty(t, sites, "it only shows")
+
+	// Applied, and killed half-way; applied again it is whole.
+	command := exec.Command(program, "fleet", "apply", file, "-home", s.home)
+	require.NoError(t, command.Start())
+	require.Eventually(t, func() bool { sites, _ := s.Sites(context.Background(), false); return len(sites) == 3 }, 20*time.Second, time.Millisecond)
+	s.kill()
+	command.Wait()
+	s = start(t, s.home)
+	out, errs, code = s.cli("fleet", "apply", file)
+	require.Zero(t, code, out+errs)
+	assert.Equal(t, "running stopped running", strings.Join([]string{string(s.site(t, "fernhollow").State), string(s.site(t, "moss-archive").State), string(s.site(t, "seed-exchange").State)}, " "))
+	assert.Equal(t, "php-7.4", s.site(t, "moss-archive").Stack.PHP.Engine)
+	out, errs, code = s.cli("fleet", "apply", file)
+	require.Zero(t, code, errs)
+	assert.Equal(t, "everything is as the file says\n", out)
+	requirePassed(t, s.do(t, plan.Verify, "fernhollow", "seed-exchange"))
+
+	require.NoError(t, os.WriteFile(file, []byte("fleet: 1\nsites:\n  - {name: seed-exchange, php: '8.4', note: swaps}\n"), 0o644))
+	out, errs, code = s.cli("fleet", "apply", file)
+	require.Zero(t, code, out+errs)
+	assert.Equal(t, "php-8.4 swaps", s.site(t, "seed-exchange").Stack.PHP.Engine+" "+s.site(t, "seed-exchange").Note)
+	assert.NotNil(t, s.site(t, "fernhollow"), "what the file does not name is left alone")
+	require.NoError(t, os.WriteFile(file, []byte("fleet: 1\nsites:\n  - name: seed-exchange\n    kit: wordpress\n"), 0o644))
+	_, errs, code = s.cli("fleet", "apply", file)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "the site has empty, and it cannot be made wordpress afterwards")
+	require.NoError(t, os.WriteFile(file, []byte("fleet: 1\nsites:\n  - nane: moss\n"), 0o644))
+	_, errs, code = s.cli("fleet", "apply", file)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "line 3, column 5")
+	out, errs, code = s.cli("fleet", "write")
+	require.Zero(t, code, errs)
+	require.NoError(t, os.WriteFile(file, []byte(out), 0o644))
+	out, errs, code = s.cli("fleet", "preview", file)
+	require.Zero(t, code, errs)
+	assert.Equal(t, "everything is as the file says\n", out)
 }

@@ -58,7 +58,7 @@ func TestScreenshots(t *testing.T) {
 	shoot("fleet", theme("light"))
 	shoot("fleet-dark", theme("dark"))
 	shoot("new-site", theme("light"), chromedp.Click(`//button[text()="New site"]`), chromedp.WaitVisible(`input[name=name]`), chromedp.SendKeys(`input[name=name]`, "Moss"), chromedp.Sleep(300*time.Millisecond),
-		chromedp.SendKeys(`input[name=name]`, "\b\b\b\bfern-nursery"))
+		chromedp.SendKeys(`input[name=name]`, "\b\b\b\bfern-nursery"), chromedp.Sleep(300*time.Millisecond), chromedp.Click(`//button[text()="All choices"]`))
 	shoot("site", chromedp.Navigate(console+"/sites/moss-archive"), chromedp.WaitVisible(`[data-check=sign-in]`), chromedp.Click(`[data-check=sign-in]`))
 	wide := func(name, path string, steps ...chromedp.Action[chromedp.Void]) {
 		shoot(name, append([]chromedp.Action[chromedp.Void]{chromedp.Navigate(console + path)}, steps...)...)
@@ -76,20 +76,23 @@ func TestScreenshots(t *testing.T) {
 		chromedp.Evaluate[chromedp.Void](`void (() => { const e = document.querySelector("select[name=compare]"); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(e, "moss-archive"); e.dispatchEvent(new Event("change", { bubbles: true })) })()`), chromedp.Sleep(time.Second))
 	wide("logs", "/sites/orchard-days/logs", chromedp.WaitVisible(chromedp.CSS("[role=log] > div")))
 	wide("engines", "/engines", chromedp.WaitVisible(chromedp.CSS("[data-engine]")))
+	_, errs, code := s.cli("stencil", "save", "orchard-days", "orchard-basics", "-about", "Theme, menus and opening hours, for every open day")
+	require.Zero(t, code, errs)
+	wide("kits", "/kits", chromedp.WaitVisible(chromedp.CSS("[data-stencil]")), chromedp.Evaluate[chromedp.Void](`void document.querySelector("[data-stencil]").scrollIntoView({block: "end"})`), chromedp.Sleep(time.Second))
+	_, errs, code = s.cli("defaults", "admin=head-keeper", "admin_email=ines@fernhollow.example", "finishing_touches=no-samples,no-comments")
+	require.Zero(t, code, errs)
+	wide("set-once", "/set-once", chromedp.WaitVisible(chromedp.CSS("[data-setting]")))
 	wide("machine", "/machine", chromedp.WaitVisible(chromedp.CSS("[data-verdict]")))
 	trial, err := s.Try(context.Background(), "fernhollow", client.Trial{PHP: "all", Web: "nginx,apache", Visit: []string{"/winter-hours/"}})
 	require.NoError(t, err)
 	s.watch(t, trial)
 	wide("trial", "/sites/fernhollow/trial", chromedp.WaitVisible(chromedp.CSS("button[data-verdict]")), chromedp.Click(`//button[contains(., "PHP said")][1]`))
-	shoot("operations", chromedp.Navigate(console+"/operations"), chromedp.WaitVisible(chromedp.CSS("details")), chromedp.Click(chromedp.CSS("summary")))
 	folderOf := s.site(t, "glasshouse-journal").Folder
 	require.NoError(t, os.WriteFile(filepath.Join(folderOf, "wp-content/themes/twentytwentyfive/functions.php"), []byte("<?php\nseeds_missing();\n"), 0o644))
 	s.do(t, plan.Verify, "glasshouse-journal")
 	shoot("failing-site", chromedp.Navigate(console+"/sites/glasshouse-journal"), chromedp.WaitVisible(`[data-shown=fail]`))
 
 	ctx = chromium(t, 1280, 800)
-	shoot("stopped", chromedp.Navigate(s.site(t, "volunteer-desk").URL), chromedp.WaitVisible(chromedp.CSS("h1")))
-
 	terminal := func(name string, lines ...string) {
 		text := `<body style="margin:0;background:#15191b;color:#e9e5da;font:15px/1.5 'DejaVu Sans Mono',monospace"><pre style="margin:28px 32px;white-space:pre-wrap">` + html.EscapeString(strings.Join(lines, "\n")) + "</pre>"
 		shoot(name, chromedp.Navigate("data:text/html;charset=utf-8;base64,"+base64.StdEncoding.EncodeToString([]byte(text))))
@@ -106,6 +109,7 @@ func TestScreenshots(t *testing.T) {
 	terminal("restack", restack("restack", "seed-exchange", "-php", "8.4", "-web", "apache"), restack("restack", "seed-exchange", "-database", "11.8"), restack("settings", "orchard-days", "-history"))
 	terminal("trial-grid", restack("trial", "seed-exchange", "-php", "all", "-web", "all"))
 	terminal("verify", command("verify", "fernhollow", "glasshouse-journal"))
+	terminal("stencils", command("stencil"), restack("new", "cider-days", "-stencil", "orchard-basics", "-php", "8.2"), command("users", "cider-days"), command("label", "cider-days", "-group", "Open to all", "-note", "October only"), command("kits"))
 	terminal("refusals", command("new", "Orchard_Days", "-port", "80", "-admin", "admin", "-admin-password", "secret"), command("new", "fernhollow"), command("stop"), command("new", "a", "b", "-title", "Both"))
 }
 

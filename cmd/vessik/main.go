@@ -40,7 +40,7 @@ var commands []command
 
 func init() {
 	commands = []command{newCommand, copyCommand, stencilCommand, sitesCommand, siteCommand, openCommand, ticketCommand, usersCommand, startCommand, stopCommand, verifyCommand, retireCommand,
-		restackCommand, trialCommand, settingsCommand, infoCommand, logsCommand, runCommandCommand, operationsCommand, labelCommand, defaultsCommand, enginesCommand, kitsCommand, surveyCommand, consoleCommand, statusCommand, serveCommand, demoCommand, versionCommand}
+		restackCommand, trialCommand, settingsCommand, infoCommand, logsCommand, runCommandCommand, operationsCommand, labelCommand, defaultsCommand, enginesCommand, kitsCommand, surveyCommand, fleetCommand, consoleCommand, statusCommand, serveCommand, demoCommand, atLoginCommand, completionCommand, versionCommand}
 }
 
 // usageError is a fault of the command line itself.

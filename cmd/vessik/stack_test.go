@@ -1,6 +1,11 @@
 package main
 
 import (
+	"bytes"
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -74,4 +79,50 @@ func TestWhatFollowsTwoDashesIsTheCommandsOwn(t *testing.T) {
 	_, err = pairs([]string{"=1"})
 	assert.ErrorAs(t, err, &usageError{})
 	assert.Equal(t, exitCode(exitCheckFailed), outcome(client.Watched{Operation: client.Operation{Change: &plan.Change{WentBack: true, Worse: []string{"front-page"}}, Sites: []plan.OperationSite{{State: plan.OperationFailed}}}}))
+}
+
+func TestStartingAtLogin(t *testing.T) {
+	dir := t.TempDir()
+	t.Setenv("XDG_CONFIG_HOME", dir)
+	t.Setenv("PATH", t.TempDir()) // without systemd
+	ask := func(arguments ...string) (string, int) {
+		var out, errs bytes.Buffer
+		code := run(context.Background(), append([]string{"at-login", "-home", "/srv/fern hollow"}, arguments...), &out, &errs)
+		return out.String() + errs.String(), code
+	}
+	out, code := ask()
+	assert.Zero(t, code)
+	assert.Contains(t, out, "does not start when you log in")
+	out, code = ask("on")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "systemctl --user daemon-reload && systemctl --user enable vessik.service", "said where systemd does not answer")
+	unit, err := os.ReadFile(filepath.Join(dir, "systemd/user/vessik.service"))
+	require.NoError(t, err)
+	assert.Contains(t, string(unit), `serve -home "/srv/fern hollow"`)
+	assert.Contains(t, string(unit), "WantedBy=default.target")
+	_, code = ask("off")
+	assert.Zero(t, code)
+	assert.NoFileExists(t, filepath.Join(dir, "systemd/user/vessik.service"))
+	_, code = ask("maybe")
+	assert.Equal(t, exitUsage, code)
+}
+
+func TestCompletionsAreReadByTheirShells(t *testing.T) {
+	for _, shell := range []string{"bash", "zsh", "fish"} {
+		var out, errs bytes.Buffer
+		require.Zero(t, run(context.Background(), []string{"completion", shell}, &out, &errs), errs.String())
+		for _, c := range commands {
+			assert.Contains(t, out.String(), c.name, shell)
+		}
+		path, err := exec.LookPath(shell)
+		if err != nil {
+			continue
+		}
+		command := exec.Command(path, "-n")
+		command.Stdin = &out
+		text, err := command.CombinedOutput()
+		assert.NoError(t, err, "%s", text)
+	}
+	var out, errs bytes.Buffer
+	assert.Equal(t, exitUsage, run(context.Background(), []string{"completion", "moss"}, &out, &errs))
 }

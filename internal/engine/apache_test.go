@@ -61,6 +61,7 @@ func TestApacheStartsWithItsFirstVisitorAndRests(t *testing.T) {
 
 			require.NoError(t, syscall.Kill(first[0], syscall.SIGKILL))
 			require.Eventually(t, func() bool { now := w.Processes(); return len(now) == 1 && now[0] != first[0] }, 10*time.Second, 5*time.Millisecond)
+			http.DefaultTransport.(*http.Transport).CloseIdleConnections() // they died with it
 			assert.Equal(t, "fern", answer(a), "killed, and back")
 
 			// Another configuration is taken up without a visitor being turned away.

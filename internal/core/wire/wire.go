@@ -86,6 +86,7 @@ type Engine struct {
 	ID         string     `json:"id"`
 	Kind       string     `json:"kind" enum:"php,web,database,release"`
 	Generation string     `json:"generation" doc:"Debian's release that it comes from"`
+	Age        int        `json:"age" doc:"Orders engines of one version: the newer the release, the higher"`
 	Present    bool       `json:"present" doc:"It has been fetched"`
 	Version    string     `json:"version" doc:"In full; empty unless present"`
 	SizeBytes  int64      `json:"size_bytes"`

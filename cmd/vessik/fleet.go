@@ -1,0 +1,134 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"vessik/client"
+	"vessik/internal/core/fleet"
+	"vessik/internal/core/plan"
+	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
+)
+
+var fleetCommand = command{name: "fleet", names: "preview|apply|write [FILE]", about: "describe sites in a file, and make them so",
+	synopsis: "preview FILE shows what would change, apply FILE does it (new sites side by side, all verified), write prints the file of what there is. Sites that the file\ndoes not name are left alone, and applying it twice changes nothing. docs/fleet.schema.json describes the file for editors.",
+	example:  "vessik fleet write > fleet.yaml\nvessik fleet preview fleet.yaml\nvessik fleet apply fleet.yaml", run: runFleet}
+
+func runFleet(ctx context.Context, c *call) error {
+	service, err := c.connect(func() error {
+		if len(c.names) == 1 && c.names[0] == "write" || len(c.names) == 2 && (c.names[0] == "preview" || c.names[0] == "apply") {
+			return nil
+		}
+		return usageError{"it is: fleet preview FILE, fleet apply FILE, or fleet write"}
+	})
+	if err != nil {
+		return err
+	}
+	sites, err := service.Sites(ctx, false)
+	if err != nil {
+		return err
+	}
+	if c.names[0] == "write" {
+		text, err := fleet.Of(sites)
+		if err != nil {
+			return err
+		}
+		_, err = c.out.Write(text)
+		return err
+	}
+	text, err := os.ReadFile(c.names[1])
+	if err != nil {
+		return err
+	}
+	file, err := fleet.Parse(text)
+	var fault *fleet.Fault
+	if errors.As(err, &fault) {
+		return usageError{fmt.Sprintf("%s, %v", c.names[1], fault)}
+	}
+	if err != nil {
+		return err
+	}
+	engines, err := service.Engines(ctx)
+	if err != nil {
+		return err
+	}
+	facts := map[string][]site.EngineFact{}
+	for _, e := range engines.Engines {
+		facts[e.Kind] = append(facts[e.Kind], site.EngineFact{ID: e.ID, Version: e.Version, Age: e.Age})
+	}
+	steps, problems := fleet.Compare(file, sites, facts)
+	if len(problems) > 0 {
+		return &client.ProblemDetails{Status: 422, Detail: c.names[1] + " cannot be applied; nothing was changed", Errors: problems}
+	}
+	if *c.json && c.names[0] == "preview" {
+		return c.printJSON(steps)
+	}
+	for _, step := range steps {
+		fmt.Fprintf(c.out, "%-8s %s  %s\n", step.What, step.Site, strings.Join(step.Words, ", "))
+	}
+	if len(steps) == 0 {
+		fmt.Fprintln(c.out, "everything is as the file says")
+	}
+	if c.names[0] == "preview" {
+		return nil
+	}
+	return c.applyFleet(ctx, service, steps)
+}
+
+func (c *call) applyFleet(ctx context.Context, service *client.Client, steps []fleet.Step) error {
+	requests := []client.Request{}
+	for _, step := range steps {
+		if step.Make != nil {
+			requests = append(requests, *step.Make)
+		}
+	}
+	worst := error(nil)
+	follow := func(operation client.Operation, err error) error {
+		if err != nil {
+			return err
+		}
+		watched, err := c.follow(ctx, service, operation)
+		if err != nil {
+			return err
+		}
+		if failed := outcome(watched); failed != nil && worst == nil {
+			worst = failed
+		}
+		return nil
+	}
+	if len(requests) > 0 {
+		operation, err := service.New(ctx, requests...)
+		if err := follow(operation, err); err != nil {
+			return err
+		}
+	}
+	names := map[plan.Kind][]string{}
+	for _, step := range steps {
+		switch step.What {
+		case "restack":
+			operation, err := service.Restack(ctx, step.Site, *step.Stack)
+			if err := follow(operation, err); err != nil {
+				return err
+			}
+		case "label":
+			if _, err := service.Label(ctx, *step.Label); err != nil {
+				return err
+			}
+		case "start":
+			names[plan.Start] = append(names[plan.Start], step.Site)
+		case "stop":
+			names[plan.Stop] = append(names[plan.Stop], step.Site)
+		}
+	}
+	for kind, each := range names {
+		operation, err := service.Do(ctx, kind, wire.Names{Names: each})
+		if err := follow(operation, err); err != nil {
+			return err
+		}
+	}
+	return worst
+}

@@ -1,0 +1,203 @@
+// Package fleet is the fleet file: sites described in YAML, so that what is there can be compared with it and brought to it. It
+// computes only.
+package fleet
+
+import (
+	"bytes"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"vessik/internal/core/wire"
+
+	"vessik/internal/core/site"
+)
+
+// File is a fleet file; docs/fleet.schema.json describes it for editors.
+type File struct {
+	Version int    `yaml:"fleet"` // 1
+	Sites   []Site `yaml:"sites"`
+}
+
+// Site is one of its sites. Only the name is needed.
+type Site struct {
+	Name       string   `yaml:"name"`
+	Title      string   `yaml:"title,omitempty"`
+	Group      string   `yaml:"group,omitempty"`
+	Note       string   `yaml:"note,omitempty"`
+	Kit        string   `yaml:"kit,omitempty"`
+	KitVersion string   `yaml:"kit_version,omitempty"`
+	PHP        string   `yaml:"php,omitempty"`
+	Web        string   `yaml:"web,omitempty"`
+	Database   string   `yaml:"database,omitempty"`
+	Domain     string   `yaml:"domain,omitempty"`
+	Stencil    string   `yaml:"stencil,omitempty"`
+	Touches    []string `yaml:"finishing_touches,omitempty"`
+	State      string   `yaml:"state,omitempty"` // running (which it is where it is left out) or stopped
+}
+
+// Fault is what is wrong with a file, and where.
+type Fault struct {
+	Line, Column int
+	Message      string
+}
+
+func (f *Fault) Error() string {
+	return fmt.Sprintf("line %d, column %d: %s", f.Line, f.Column, f.Message)
+}
+
+var place = regexp.MustCompile(`^\[(\d+):(\d+)\] (.*)`)
+
+// Parse reads a fleet file and judges what can be judged without knowing the machine.
+func Parse(text []byte) (File, error) {
+	var f File
+	if err := yaml.NewDecoder(bytes.NewReader(text), yaml.Strict()).Decode(&f); err != nil {
+		fault := &Fault{Line: 1, Column: 1, Message: strings.Split(err.Error(), "\n")[0]}
+		if match := place.FindStringSubmatch(fault.Message); match != nil {
+			fmt.Sscan(match[1]+" "+match[2], &fault.Line, &fault.Column)
+			fault.Message = match[3]
+		}
+		return f, fault
+	}
+	parsed, err := parser.ParseBytes(text, 0)
+	if err != nil {
+		return f, err
+	}
+	if f.Version != 1 {
+		return f, at(parsed, "$.fleet", "write fleet: 1 as the first line: this is what the file is")
+	}
+	seen := map[string]bool{}
+	for i, s := range f.Sites {
+		where := fmt.Sprintf("$.sites[%d]", i)
+		switch {
+		case s.Name == "":
+			return f, at(parsed, where, "the site has no name")
+		case seen[s.Name]:
+			return f, at(parsed, where+".name", fmt.Sprintf("there are two sites %q", s.Name))
+		case s.State != "" && s.State != "running" && s.State != "stopped":
+			return f, at(parsed, where+".state", fmt.Sprintf("%q is neither running nor stopped", s.State))
+		}
+		seen[s.Name] = true
+	}
+	return f, nil
+}
+
+func at(file *ast.File, path, message string) error {
+	fault := &Fault{Line: 1, Column: 1, Message: message}
+	if p, err := yaml.PathString(path); err == nil {
+		if node, err := p.FilterFile(file); err == nil && node != nil {
+			fault.Line, fault.Column = node.GetToken().Position.Line, node.GetToken().Position.Column
+		}
+	}
+	return fault
+}
+
+// Step is one thing that has to be done.
+type Step struct {
+	Site  string   `json:"site"`
+	What  string   `json:"what" enum:"make,restack,label,start,stop"`
+	Words []string `json:"words"` // what will be different
+	Make  *site.Request
+	Stack *wire.Restack
+	Label *wire.Label
+}
+
+// Compare says what leads from the sites that there are to those of the file. Sites that the file does not name are left alone. What
+// cannot be changed afterwards (kit, domain, stencil) is told as a problem.
+func Compare(f File, there []wire.Site, engines map[string][]site.EngineFact) (steps []Step, problems site.Problems) {
+	for _, want := range f.Sites {
+		i := slices.IndexFunc(there, func(s wire.Site) bool { return s.Name == want.Name })
+		if i < 0 {
+			steps = append(steps, Step{Site: want.Name, What: "make", Words: words(want), Make: &site.Request{Name: want.Name, Title: want.Title, Group: want.Group, Kit: want.Kit, KitVersion: want.KitVersion,
+				PHP: want.PHP, Web: want.Web, Database: want.Database, Domain: want.Domain, Stencil: want.Stencil, Touches: want.Touches}})
+			if want.Note != "" {
+				steps = append(steps, Step{Site: want.Name, What: "label", Words: []string{"note: " + want.Note}, Label: &wire.Label{Names: []string{want.Name}, Note: &want.Note}})
+			}
+			if want.State == "stopped" {
+				steps = append(steps, Step{Site: want.Name, What: "stop"})
+			}
+			continue
+		}
+		s := there[i]
+		for field, pair := range map[string][2]string{"kit": {want.Kit, s.Kit.Name}, "kit_version": {want.KitVersion, s.Kit.Version}, "domain": {want.Domain, s.Domain}} {
+			if pair[0] != "" && pair[0] != pair[1] {
+				problems = append(problems, site.Problem{Site: s.Name, Field: field, Message: fmt.Sprintf("the site has %s, and it cannot be made %s afterwards", pair[1], pair[0]), Remedy: "write what it has, or retire the site first"})
+			}
+		}
+		stack, changed := wire.Restack{}, []string{}
+		for _, part := range []struct {
+			kind, want, has string
+			set             *string
+		}{{"php", want.PHP, s.Stack.PHP.Engine, &stack.PHP}, {"web", want.Web, s.Stack.Web.Engine, &stack.Web}, {"database", want.Database, s.Stack.Database.Engine, &stack.Database}} {
+			if part.want == "" {
+				continue
+			}
+			id, ok := site.MatchEngine(engines[part.kind], part.want)
+			if !ok {
+				problems = append(problems, site.Problem{Site: s.Name, Field: part.kind, Message: fmt.Sprintf("no engine fits %q", part.want), Remedy: "see them with: vessik engines"})
+			} else if id != part.has {
+				*part.set, changed = id, append(changed, part.has+" → "+id)
+			}
+		}
+		if len(changed) > 0 {
+			steps = append(steps, Step{Site: s.Name, What: "restack", Words: changed, Stack: &stack})
+		}
+		label := wire.Label{Names: []string{s.Name}}
+		changed = nil
+		if want.Group != s.Group && want.Group != "" {
+			label.Group, changed = &want.Group, append(changed, "group: "+want.Group)
+		}
+		if want.Note != s.Note && want.Note != "" {
+			label.Note, changed = &want.Note, append(changed, "note: "+want.Note)
+		}
+		if len(changed) > 0 {
+			steps = append(steps, Step{Site: s.Name, What: "label", Words: changed, Label: &label})
+		}
+		switch {
+		case want.State == "stopped" && s.State == site.Running:
+			steps = append(steps, Step{Site: s.Name, What: "stop"})
+		case want.State != "stopped" && s.State == site.Stopped:
+			steps = append(steps, Step{Site: s.Name, What: "start"})
+		}
+	}
+	slices.SortStableFunc(problems, func(a, b site.Problem) int { return strings.Compare(a.Site+a.Field, b.Site+b.Field) })
+	return steps, problems
+}
+
+func words(s Site) []string {
+	said := []string{}
+	for _, pair := range [][2]string{{"kit", strings.TrimSpace(s.Kit + " " + s.KitVersion)}, {"stencil", s.Stencil}, {"php", s.PHP}, {"web", s.Web}, {"database", s.Database}, {"domain", s.Domain}, {"group", s.Group}} {
+		if pair[1] != "" {
+			said = append(said, pair[0]+" "+pair[1])
+		}
+	}
+	return said
+}
+
+// Of is the file of what there is.
+func Of(there []wire.Site) ([]byte, error) {
+	f := File{Version: 1, Sites: []Site{}}
+	for _, s := range there {
+		if s.TrialOf != "" {
+			continue
+		}
+		one := Site{Name: s.Name, Title: s.Title, Group: s.Group, Note: s.Note, Kit: s.Kit.Name, KitVersion: s.Kit.Version, PHP: s.Stack.PHP.Engine, Web: s.Stack.Web.Engine, Database: s.Stack.Database.Engine}
+		if s.Domain != s.Name+".localhost" {
+			one.Domain = s.Domain
+		}
+		if s.Origin.Kind == site.FromStencil {
+			one.Stencil = s.Origin.From
+		}
+		if s.State == site.Stopped {
+			one.State = "stopped"
+		}
+		f.Sites = append(f.Sites, one)
+	}
+	text, err := yaml.Marshal(f)
+	return append([]byte("# The fleet, written by vessik fleet write; vessik fleet apply FILE makes it so elsewhere.\n"), text...), err
+}

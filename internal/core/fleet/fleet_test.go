@@ -1,0 +1,64 @@
+package fleet
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
+)
+
+var engines = map[string][]site.EngineFact{"php": {{ID: "php-8.2"}, {ID: "php-7.4"}}, "web": {{ID: "nginx-1.22"}}, "database": {{ID: "mariadb-10.11"}}}
+
+func there() []wire.Site {
+	s := wire.Site{Name: "fernhollow", Title: "Fernhollow", State: site.Running, Domain: "fernhollow.localhost", Kit: site.Kit{Name: "wordpress", Version: "6.1"}}
+	s.Stack.PHP.Engine, s.Stack.Web.Engine, s.Stack.Database.Engine = "php-8.2", "nginx-1.22", "mariadb-10.11"
+	return []wire.Site{s}
+}
+
+func TestFaultsAreToldWithLineAndColumn(t *testing.T) {
+	for text, want := range map[string]string{
+		"sites: []\n":                                                     "line 1, column 1: write fleet: 1",
+		"fleet: 2\nsites: []\n":                                           "line 1, column 8: write fleet: 1",
+		"fleet: 1\nsites:\n  - title: Moss\n":                             "line 3, column",
+		"fleet: 1\nsites:\n  - name: moss\n    colour: green\n":           "line 4, column 5: unknown field \"colour\"",
+		"fleet: 1\nsites:\n  - name: moss\n  - name: moss\n":              `line 4, column 11: there are two sites "moss"`,
+		"fleet: 1\nsites:\n  - name: moss\n    state: asleep\n":           `line 4, column 12: "asleep" is neither`,
+		"fleet: 1\nsites:\n  - name: [moss\n":                             "line 3, column",
+		"fleet: 1\nsites:\n  - {name: moss, finishing_touches: frosty}\n": "line 3, column",
+	} {
+		_, err := Parse([]byte(text))
+		assert.ErrorContains(t, err, want, text)
+	}
+}
+
+func TestWhatLeadsToTheFile(t *testing.T) {
+	f, err := Parse([]byte("fleet: 1\nsites:\n  - {name: fernhollow, php: '7.4', web: nginx, group: Gardens, state: stopped}\n  - {name: moss, kit: empty, php: '8.2', note: wet, state: stopped}\n"))
+	require.NoError(t, err)
+	steps, problems := Compare(f, there(), engines)
+	require.Empty(t, problems)
+	whats := []string{}
+	for _, s := range steps {
+		whats = append(whats, s.What+" "+s.Site)
+	}
+	assert.Equal(t, []string{"restack fernhollow", "label fernhollow", "stop fernhollow", "make moss", "label moss", "stop moss"}, whats)
+	assert.Equal(t, wire.Restack{PHP: "php-7.4"}, *steps[0].Stack, "what fits already stays")
+	assert.Equal(t, "empty", steps[3].Make.Kit)
+
+	f.Sites[0] = Site{Name: "fernhollow", Kit: "empty", PHP: "9.9", Domain: "other.localhost"}
+	_, problems = Compare(f, there(), engines)
+	require.Len(t, problems, 3)
+	assert.Equal(t, "domain", problems[0].Field)
+}
+
+func TestWhatIsWrittenChangesNothing(t *testing.T) {
+	text, err := Of(there())
+	require.NoError(t, err)
+	f, err := Parse(text)
+	require.NoError(t, err, string(text))
+	steps, problems := Compare(f, there(), engines)
+	assert.Empty(t, steps)
+	assert.Empty(t, problems)
+}
