@@ -107,7 +107,6 @@ func TestScreenshots(t *testing.T) {
 		return "$ vessik " + strings.Join(arguments, " ") + "\n" + strings.TrimSpace(out) + "\n"
 	}
 	terminal("restack", restack("restack", "seed-exchange", "-php", "8.4", "-web", "apache"), restack("restack", "seed-exchange", "-database", "11.8"), restack("settings", "orchard-days", "-history"))
-	terminal("trial-grid", restack("trial", "seed-exchange", "-php", "all", "-web", "all"))
 	terminal("verify", command("verify", "fernhollow", "glasshouse-journal"))
 	terminal("stencils", command("stencil"), restack("new", "cider-days", "-stencil", "orchard-basics", "-php", "8.2"), command("users", "cider-days"), command("label", "cider-days", "-group", "Open to all", "-note", "October only"), command("kits"))
 	terminal("refusals", command("new", "Orchard_Days", "-port", "80", "-admin", "admin", "-admin-password", "secret"), command("new", "fernhollow"), command("stop"), command("new", "a", "b", "-title", "Both"))

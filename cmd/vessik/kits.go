@@ -43,7 +43,11 @@ func runKits(ctx context.Context, c *call) error {
 	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(table, "KIT\tVERSIONS\tSITES\tABOUT")
 	for _, k := range all.Kits {
-		fmt.Fprintf(table, "%s\t%s\t%d\t%s\n", k.Name, strings.Join(k.Versions, ", "), len(k.Sites), k.Title+": "+k.About)
+		versions := strings.Join(k.Versions, ", ")
+		if versions == "" {
+			versions = "any"
+		}
+		fmt.Fprintf(table, "%s\t%s\t%d\t%s\n", k.Name, versions, len(k.Sites), k.Title+": "+k.About)
 	}
 	if err := table.Flush(); err != nil {
 		return err

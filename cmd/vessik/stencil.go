@@ -148,7 +148,7 @@ func runStencil(ctx context.Context, c *call) error {
 		}
 		defer from.Close()
 		s, err := service.ImportStencil(ctx, name, from)
-		return done(s, err, "taken in: %s (%s %s, %s)", s.Name, s.Kit.Name, s.Kit.Version, megabytes(s.SizeBytes))
+		return done(s, err, "taken in: %s (%s %s, %s)", s.Name, s.Kit.Name, s.Kit.Version, sizeOf(s.SizeBytes))
 	}
 	return usageError{fmt.Sprintf("there is no stencil %s; it is save, describe, rename, drop, export or import", verb)}
 }
@@ -164,7 +164,15 @@ func (c *call) listStencils(ctx context.Context, service *client.Client) error {
 	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(table, "STENCIL\tCMS\tFROM\tFILES\tDATABASE\tSIZE\tABOUT")
 	for _, s := range all {
-		fmt.Fprintf(table, "%s\t%s %s\t%s\t%s\t%s\t%s\t%s\n", s.Name, s.Kit.Name, s.Kit.Version, s.From, megabytes(s.FileBytes), megabytes(s.DatabaseBytes), megabytes(s.SizeBytes), s.Description)
+		fmt.Fprintf(table, "%s\t%s %s\t%s\t%s\t%s\t%s\t%s\n", s.Name, s.Kit.Name, s.Kit.Version, s.From, sizeOf(s.FileBytes), sizeOf(s.DatabaseBytes), sizeOf(s.SizeBytes), s.Description)
 	}
 	return table.Flush()
+}
+
+// sizeOf is megabytes, or kilobytes of what is less than one.
+func sizeOf(bytes int64) string {
+	if bytes < 1<<20 {
+		return fmt.Sprintf("%d KB", (bytes+1<<9)>>10)
+	}
+	return megabytes(bytes)
 }

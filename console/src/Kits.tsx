@@ -22,7 +22,7 @@ export function KitsPage() {
         {kits.data?.kits.map((k) => (
           <div key={k.name} data-kit={k.name} className="grid grid-cols-[14rem_11rem_minmax(0,1fr)_14rem] items-baseline gap-x-4 border-b border-line py-1.5">
             <span className="font-medium">{k.title}<Mono className="block text-soft">{k.name}</Mono></span>
-            <Mono>{k.name === "archive" ? "any" : k.versions.join(", ")}</Mono>
+            <Mono>{k.versions.join(", ") || "any"}</Mono>
             <span>{k.about}{k.finishing_touches.length > 0 && <span className="block text-[13px] text-soft">{k.finishing_touches.length} finishing touches</span>}{k.from && <Mono className="block text-soft">{k.from}</Mono>}</span>
             <span className="truncate text-[13px] text-soft" title={k.sites.join(", ")}>{k.sites.join(", ")}</span>
           </div>

@@ -37,7 +37,7 @@ export function NewSite({ onClose }: { onClose: () => void }) {
   const [kept, setKept] = useState(false)
   const [sending, setSending] = useState(false)
   const engines = useEngines().data?.engines ?? []
-  const kits = (useKits().data?.kits ?? []).filter((k) => k.name !== "archive")
+  const kits = (useKits().data?.kits ?? []).filter((k) => k.versions.length > 0)
   const stencils = useStencils().data ?? []
   const sites = useSites().data ?? []
   const settled = useLate(request, 140)
