@@ -210,7 +210,7 @@ func (a *API) engines() []wire.Engine {
 	sites := a.Provisioner.Sites()
 	listed := []wire.Engine{}
 	for _, row := range a.Provisioner.Store.Rows() {
-		e := wire.Engine{ID: row.ID, Kind: string(row.Kind), Generation: row.Generation, Age: row.Age(), Sites: []string{}, Processes: slices.Concat([]int{}, running[row.ID]), MemoryBytes: memoryOf(running[row.ID]),
+		e := wire.Engine{ID: row.ID, Kind: string(row.Kind), Generation: row.Generation, Age: row.Age(), Sites: []string{}, Processes: append([]int{}, running[row.ID]...), MemoryBytes: memoryOf(running[row.ID]),
 			From: "Debian " + row.Generation, Variables: a.Provisioner.Variables(row.ID)}
 		if found, err := a.Provisioner.Store.Find(row.ID); err == nil {
 			e.Present, e.Version, e.SizeBytes, e.FetchedAt, e.From, e.Note = true, found.Version, found.SizeBytes, &found.FetchedAt, found.From(), found.Note

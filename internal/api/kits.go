@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"maps"
 	"net/http"
-	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -140,7 +139,7 @@ func (a *API) kits() wire.Kits {
 	all := wire.Kits{Kits: []wire.KitInfo{}, Faults: map[string]string{}, Folder: a.Provisioner.KitFolder()}
 	for _, name := range kits.Names() {
 		k := kits[name]
-		shown := wire.KitInfo{Name: k.Name, Title: k.Title, About: k.About, Versions: slices.Concat([]string{}, releases[name]), From: k.From, Touches: []wire.Touch{}, SignsIn: k.Ticket.Script != "", Sites: []string{}}
+		shown := wire.KitInfo{Name: k.Name, Title: k.Title, About: k.About, Versions: append([]string{}, releases[name]...), From: k.From, Touches: []wire.Touch{}, SignsIn: k.Ticket.Script != "", Sites: []string{}}
 		for _, t := range k.Touches {
 			shown.Touches = append(shown.Touches, wire.Touch{Name: t.Name, About: t.About})
 		}

@@ -62,7 +62,11 @@ func TestApacheStartsWithItsFirstVisitorAndRests(t *testing.T) {
 			require.NoError(t, syscall.Kill(first[0], syscall.SIGKILL))
 			require.Eventually(t, func() bool { now := w.Processes(); return len(now) == 1 && now[0] != first[0] }, 10*time.Second, 5*time.Millisecond)
 			http.DefaultTransport.(*http.Transport).CloseIdleConnections() // they died with it
-			assert.Equal(t, "fern", answer(a), "killed, and back")
+			told := ""
+			assert.Eventually(t, func() bool { told = answer(a); return told == "fern" }, 5*time.Second, 20*time.Millisecond, "killed, and back")
+			if told != "fern" {
+				t.Log(told)
+			}
 
 			// Another configuration is taken up without a visitor being turned away.
 			http.DefaultTransport.(*http.Transport).CloseIdleConnections()
@@ -119,7 +123,7 @@ func TestApacheStartsWithItsFirstVisitorAndRests(t *testing.T) {
 			_, err = w.Apply(ctx, map[string]*engine.VirtualHost{"fern": nil})
 			require.NoError(t, err)
 			http.DefaultTransport.(*http.Transport).CloseIdleConnections() // those end with their last answer
-			assert.Equal(t, "nothing", answer(a))
+			assert.Contains(t, answer(a), "refused")
 		})
 	}
 }

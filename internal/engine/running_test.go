@@ -98,7 +98,7 @@ func page(name string, port int) *engine.VirtualHost {
 func answer(port int) string {
 	response, err := http.Get("http://127.0.0.1:" + strconv.Itoa(port))
 	if err != nil {
-		return "nothing"
+		return "nothing: " + err.Error()
 	}
 	defer response.Body.Close()
 	text, _ := io.ReadAll(response.Body)
@@ -137,7 +137,7 @@ func servesMany(t *testing.T, id string) {
 	assert.ErrorContains(t, broken["bad"], `unknown directive "garden_gate"`)
 	assert.ErrorContains(t, broken["bad"], "garden_gate open;", "the line itself")
 	assert.ErrorIs(t, broken["taken"], engine.ErrPortTaken)
-	assert.Equal(t, "nothing", answer(a), "withdrawn")
+	assert.Contains(t, answer(a), "refused", "withdrawn")
 	assert.Equal(t, "moss", answer(b))
 	assert.Equal(t, "seed", answer(c))
 	assert.Equal(t, main, pid(), "a reload, not a restart")
@@ -147,7 +147,7 @@ func servesMany(t *testing.T, id string) {
 	assert.Eventually(t, func() bool { return answer(b) == "moss" && pid() != main && pid() != 0 }, 10*time.Second, 10*time.Millisecond, "killed, and back although its workers held the ports")
 	_, err = w.Apply(ctx, map[string]*engine.VirtualHost{"b": nil, "c": nil})
 	require.NoError(t, err)
-	assert.Equal(t, "nothing", answer(b))
+	assert.Contains(t, answer(b), "refused")
 	assert.Empty(t, w.Processes(), "it ends with its last site")
 
 	// Taking out what never came in asks nothing of nginx: an undo must bear an engine that does not work.

@@ -80,7 +80,7 @@ func (p *Provisioner) StartTrial(ctx context.Context, name string, t Trial) (rec
 	if len(problems) > 0 {
 		return records.Operation{}, problems
 	}
-	trial := plan.Trial{Site: name, Visit: slices.Concat([]string{}, t.Visit), Keep: t.Keep, Picture: !t.NoPicture && picture.Browser() != "", Cells: []plan.Cell{}}
+	trial := plan.Trial{Site: name, Visit: append([]string{}, t.Visit...), Keep: t.Keep, Picture: !t.NoPicture && picture.Browser() != "", Cells: []plan.Cell{}}
 	copies, names, plans := []site.Site{}, []string{}, map[string][]plan.Step{}
 	stem := name[:min(len(name), 45)]
 	for n, stack := range stacks {
