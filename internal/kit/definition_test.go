@@ -119,3 +119,41 @@ func TestPrefixes(t *testing.T) {
 	statements := bundled("wordpress").prefixColumns("wp_", "k3_")
 	assert.Contains(t, strings.Join(statements, "\n"), "UPDATE `k3_usermeta` SET `meta_key`=CONCAT('k3_', SUBSTRING(`meta_key`, 4)) WHERE LEFT(`meta_key`, 3)='wp_'")
 }
+
+func TestASecretIsNeitherSavedNorShared(t *testing.T) {
+	k, folder := bundled("wordpress"), t.TempDir()
+	path := filepath.Join(folder, "wp-config.php")
+	require.NoError(t, os.WriteFile(path, []byte(configuration("garden-gate-77")+"define( 'MY_OWN', 'kept' );\n"), 0o600))
+	blank, err := k.Blank(folder)
+	require.NoError(t, err)
+	for _, gone := range []string{"garden-gate-77", "'d'", "'u'", "127.0.0.1:22000"} {
+		assert.NotContains(t, string(blank), gone)
+	}
+	assert.Contains(t, string(blank), "define( 'AUTH_KEY', '' );")
+	assert.Contains(t, string(blank), "$table_prefix = 'wp_';")
+	assert.Contains(t, string(blank), "'MY_OWN', 'kept'")
+	drawn := map[string]bool{}
+	for range 2 {
+		require.NoError(t, os.WriteFile(path, blank, 0o600))
+		require.NoError(t, k.DrawConfiguration(folder, site.Database{Name: "n", User: "u", Password: "p"}, 22001, "k3xw_"))
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		assert.Contains(t, string(text), "$table_prefix = 'k3xw_';")
+		assert.Contains(t, string(text), "'MY_OWN', 'kept'")
+		assert.NotContains(t, string(text), "KEY', '' )")
+		drawn[string(text)] = true
+	}
+	assert.Len(t, drawn, 2, "fresh secrets each time")
+}
+
+func TestADumpTellsItsAddressAndPrefix(t *testing.T) {
+	k := bundled("wordpress")
+	address, prefix, err := k.Dumped(strings.NewReader("CREATE TABLE `moss_commentmeta` (a INT);\nCREATE TABLE `moss_options` (a INT);\nINSERT INTO `moss_options` VALUES (1,'siteurl','https://moss.example/','yes'),(2,'home','https://other.example','yes');\n"))
+	require.NoError(t, err)
+	assert.Equal(t, "https://moss.example moss_", address+" "+prefix)
+	address, prefix, err = k.Dumped(strings.NewReader("CREATE TABLE x (a INT);"))
+	require.NoError(t, err)
+	assert.Empty(t, address+prefix)
+	_, _, err = k.Dumped(strings.NewReader("INSERT INTO x VALUES ('unended"))
+	assert.ErrorContains(t, err, "ends inside a string")
+}

@@ -98,6 +98,12 @@ func Open(ctx context.Context, home Home, settings Settings, log *slog.Logger, p
 		masters: map[string]*engine.PHPMaster{}, busy: map[string]string{}, held: map[string]net.Listener{}, operations: map[string]*operation{}, changed: make(chan struct{}), known: map[string][]string{}, wokenByTask: map[string]time.Time{}}
 	p.pictures.Dir = home.path("tmp")
 	p.Stencils.Dir = home.path("stencils")
+	for _, pattern := range []string{home.path("stencils", ".partial-*"), home.path("tmp", "stencil-*")} { // of a service that was killed
+		left, _ := filepath.Glob(pattern)
+		for _, path := range left {
+			os.RemoveAll(path)
+		}
+	}
 	p.context, p.end = context.WithCancel(context.WithoutCancel(ctx))
 	for _, ended := range proc.EndLeftovers(home.path("run", "processes.json")) {
 		log.Warn("ended what an earlier service left", "process", ended)

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -125,4 +126,53 @@ func TestSettingsAreToldApartInWords(t *testing.T) {
 	assert.Equal(t, DefaultRest, Settings{}.Rest())
 	assert.Zero(t, after.Rest())
 	assert.Equal(t, "30s", Settings{RestAfter: 30}.Rest().String())
+}
+
+func TestWhatIsSetOnceFillsWhatIsLeftOpen(t *testing.T) {
+	d := Defaults{}
+	for name, value := range map[string]string{"admin": "head-keeper", "php": "php-8.2", "kit": "wordpress", "kit_version": "6.1", "group": "Gardens", "finishing_touches": "no-samples,,no-comments"} {
+		require.True(t, d.Set(name, value), name)
+		if name != "finishing_touches" {
+			assert.Equal(t, value, d.Get(name))
+		}
+	}
+	assert.False(t, d.Set("colour", "green"))
+	assert.Equal(t, "no-samples,no-comments", d.Get("finishing_touches"))
+	r := d.Fill(Request{Name: "moss", Admin: "ines"})
+	assert.Equal(t, "ines php-8.2 wordpress 6.1 Gardens", strings.Join([]string{r.Admin, r.PHP, r.Kit, r.KitVersion, r.Group}, " "))
+	assert.Equal(t, []string{"no-samples", "no-comments"}, r.Touches)
+	assert.Empty(t, d.Fill(Request{Name: "moss", Kit: "empty"}).KitVersion, "a version is of its own CMS")
+	assert.Empty(t, d.Fill(Request{Name: "moss", Stencil: "fern"}).Kit, "a stencil is what it is")
+	assert.NotNil(t, d.Fill(Request{Name: "moss", Touches: []string{}}).Touches)
+	assert.Empty(t, d.Fill(Request{Name: "moss", Touches: []string{}}).Touches, "none, and meant so")
+	require.True(t, d.Set("admin", ""))
+	assert.Empty(t, d.Get("admin"))
+}
+
+func TestDefaultsAreJudgedByASiteThatWouldBeMade(t *testing.T) {
+	f := facts()
+	assert.Empty(t, CheckDefaults(Defaults{}, f))
+	found := []string{}
+	for _, p := range CheckDefaults(Defaults{Admin: "root", Ending: "not a host", Folder: "here", PHP: "php-9", AdminPassword: "short"}, f) {
+		found = append(found, p.Field)
+	}
+	assert.ElementsMatch(t, []string{"admin", "domain_ending", "sites_folder", "php", "admin_password"}, found)
+}
+
+func TestASiteIsMadeOfWhatIsFound(t *testing.T) {
+	f := facts()
+	f.Found = func(o Origin) (Kit, string, string) {
+		return map[string]Kit{"fern": {"wordpress", "6.1"}, "/srv/moss": {"archive", "1"}}[o.From], map[string]string{"/srv/moss": "public"}[o.From], map[string]string{"gone": "there is no stencil \"gone\""}[o.From]
+	}
+	f.KitNames = []string{"wordpress", "archive"}
+	s := Derive(Request{Name: "moss", Adopt: "/srv/moss", SQL: "/srv/moss.sql", SQLAddress: "https://moss.example/"}, f)
+	assert.Equal(t, "/srv/moss /srv/moss/public archive https://moss.example", strings.Join([]string{s.Folder, s.DocumentRoot(), s.Kit.Name, s.Origin.Address}, " "))
+	assert.Empty(t, Check(s, f))
+	for field, r := range map[string]Request{"stencil": {Name: "moss", Stencil: "gone"}, "sql": {Name: "moss", Stencil: "fern", SQL: "/srv/moss.sql"}, "prefix": {Name: "moss", Prefix: "9;"},
+		"finishing_touches": {Name: "moss", Touches: []string{"frosty"}}} {
+		problems := Check(Derive(r, f), f)
+		require.Len(t, problems, 1, field)
+		assert.Equal(t, field, problems[0].Field)
+	}
+	assert.Equal(t, "it holds a wordpress, not a empty", Derive(Request{Name: "moss", Stencil: "fern", Kit: "empty"}, f).originFault)
 }
