@@ -285,7 +285,7 @@ func BenchmarkStencil(b *testing.B) {
 			strings.TrimSuffix(strings.Repeat("('apple', '"+text+"', '', '', '', '', 'draft'),", 250), ","))
 		must(b, err)
 	}
-	requirePassed(b, s.watchCLI(b, "stencil", "save", "orchard-days", "orchard-all"))
+	s.watchCLI(b, "stencil", "save", "orchard-days", "orchard-all")
 	dir := filepath.Dir(newHome(b))
 	must(b, exec.Command("tar", "-cf", filepath.Join(dir, "files.tar"), "-C", site.Folder, ".").Run())
 	environment, err := s.Environment(context.Background(), "orchard-days")

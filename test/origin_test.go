@@ -297,5 +297,5 @@ func TestFinishingTouches(t *testing.T) {
 	}
 	_, errs, code := s.cli("new", "orchard-days", "-touch", "no-frost")
 	assert.Equal(t, 2, code)
-	assert.Contains(t, errs, `-finishing-touches: a wordpress has no finishing touch "no-frost"; choose from no-samples`)
+	assert.Contains(t, errs, `-touch: a wordpress has no finishing touch "no-frost"; choose from no-samples`)
 }

@@ -251,8 +251,8 @@ func finish(command command, err error, errs io.Writer) int {
 			fmt.Fprintf(errs, "vessik %s: %s\n", command.name, problem.Detail)
 			for _, p := range problem.Errors {
 				p.Field = "-" + strings.ReplaceAll(p.Field, "_", "-")
-				if p.Field == "-name" {
-					p.Field = "name"
+				if other := map[string]string{"-name": "name", "-copy-of": "name", "-finishing-touches": "-touch"}[p.Field]; other != "" {
+					p.Field = other
 				}
 				fmt.Fprintf(errs, "  %s\n", p)
 			}

@@ -353,10 +353,7 @@ func stringEnd(text string, start int) (int, error) {
 	return 0, fmt.Errorf("the dump ends inside a string that begins at byte %d", start)
 }
 
-var (
-	escapes   = strings.NewReplacer(`\`, `\\`, `'`, `\'`, "\n", `\n`, "\r", `\r`, "\x00", `\0`, "\x1a", `\Z`)
-	unescapes = map[byte]byte{'n': '\n', 'r': '\r', '0': 0, 'Z': 0x1a, 't': '\t', 'b': '\b'}
-)
+var escapes = strings.NewReplacer(`\`, `\\`, `'`, `\'`, "\n", `\n`, "\r", `\r`, "\x00", `\0`, "\x1a", `\Z`)
 
 // Quote writes a value as an SQL string literal.
 func Quote(value string) string { return "'" + escapes.Replace(value) + "'" }
@@ -368,24 +365,47 @@ func unquote(literal string) string {
 		return body
 	}
 	out := make([]byte, 0, len(body))
-	for i := 0; i < len(body); i++ {
-		c := body[i]
-		switch {
-		case c == '\\' && i+1 < len(body):
-			i++
-			if meant, ok := unescapes[body[i]]; ok {
-				out = append(out, meant)
-			} else if body[i] == '%' || body[i] == '_' {
-				out = append(out, '\\', body[i])
-			} else {
-				out = append(out, body[i])
+	for len(body) > 0 {
+		at := strings.IndexByte(body, '\\')
+		plain := body
+		if at >= 0 {
+			plain = body[:at]
+		}
+		for { // a doubled quote is one
+			doubled := strings.IndexByte(plain, quote)
+			if doubled < 0 || doubled+1 >= len(plain) || plain[doubled+1] != quote {
+				break
 			}
-		case c == quote && i+1 < len(body) && body[i+1] == quote:
-			i++
-			out = append(out, quote)
+			out = append(out, plain[:doubled+1]...)
+			plain = plain[doubled+2:]
+		}
+		out = append(out, plain...)
+		if at < 0 {
+			break
+		}
+		if at+1 == len(body) {
+			out = append(out, '\\')
+			break
+		}
+		switch c := body[at+1]; c {
+		case 'n':
+			out = append(out, '\n')
+		case 'r':
+			out = append(out, '\r')
+		case '0':
+			out = append(out, 0)
+		case 'Z':
+			out = append(out, 0x1a)
+		case 't':
+			out = append(out, '\t')
+		case 'b':
+			out = append(out, '\b')
+		case '%', '_':
+			out = append(out, '\\', c)
 		default:
 			out = append(out, c)
 		}
+		body = body[at+2:]
 	}
 	return string(out)
 }
