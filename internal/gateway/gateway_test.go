@@ -270,3 +270,23 @@ func TestAFailureForWantOfADatabaseIsAskedAgain(t *testing.T) {
 	assert.Equal(t, 500, response.StatusCode)
 	assert.Greater(t, time.Now(), f.back, "asked until the server was back")
 }
+
+func TestATicketIsHandedToTheSiteAndToNoOther(t *testing.T) {
+	server, f := garden(t, site.Running, func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprintf(w, "%s %s %s", r.URL.Path, r.Header.Get("X-Vessik-Probe"), r.Header.Get("X-Vessik-Ticket"))
+	})
+	response, text := ask(t, server, "fernhollow.localhost", "/vessik-ticket/good?a=1", nil)
+	assert.Equal(t, 200, response.StatusCode)
+	assert.Equal(t, "/index.php s3cret aGVhZC1rZWVwZXI=", text, "the site's own PHP is told who it is for")
+	for _, path := range []string{"/vessik-ticket/", "/vessik-ticket/used", "/vessik-ticket/good/more"} {
+		response, text = ask(t, server, "fernhollow.localhost", path, nil)
+		assert.Equal(t, 403, response.StatusCode, path)
+		assert.Contains(t, text, "This ticket is not good")
+		assert.Contains(t, text, "vessik ticket fernhollow -open", "the remedy")
+	}
+	response, _ = ask(t, server, "fernhollow.localhost", "/vessik-ticket/good", strings.NewReader("x=1"))
+	assert.Equal(t, 403, response.StatusCode, "only what a browser opens")
+	f.set(site.Stopped)
+	response, _ = ask(t, server, "fernhollow.localhost", "/vessik-ticket/good", nil)
+	assert.Equal(t, 503, response.StatusCode)
+}
