@@ -48,7 +48,7 @@ func (r *Refused) Error() string {
 	return fmt.Sprintf("the archive's entry %q %s", r.Entry, r.Why)
 }
 
-// Unpack unpacks an archive into a folder that must be empty or not yet there, and returns the entries' paths. On failure the folder
+// Unpack unpacks an archive into a folder that must be empty or not yet there. On failure the folder
 // holds nothing of it.
 func Unpack(ctx context.Context, file, dir string, limits Limits) (err error) {
 	source, err := os.Open(file)

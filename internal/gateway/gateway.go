@@ -140,7 +140,7 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case !known:
 		g.unknown(w, host)
-	case s.State == site.Running && strings.HasPrefix(r.URL.Path, ticketPath):
+	case s.State == site.Running && strings.HasPrefix(r.URL.Path, site.TicketPath):
 		g.signIn(w, r, s)
 	case s.State == site.Running:
 		http.NewResponseController(w).EnableFullDuplex() // a site may answer before it has read everything
@@ -157,16 +157,13 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// ticketPath begins the address of a ticket.
-const ticketPath = "/vessik-ticket/"
-
 // signIn hands whoever shows a good ticket to the site's own PHP, which signs them in.
 func (g *Gateway) signIn(w http.ResponseWriter, r *http.Request, s site.Site) {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
 	local := err == nil && net.ParseIP(host).IsLoopback() && r.Method == http.MethodGet
 	user, secret, good := "", "", false
 	if local {
-		user, secret, good = g.Sites.TakeTicket(s, strings.TrimPrefix(r.URL.Path, ticketPath))
+		user, secret, good = g.Sites.TakeTicket(s, strings.TrimPrefix(r.URL.Path, site.TicketPath))
 	}
 	if !good {
 		write(w, http.StatusForbidden, page{Title: "This ticket is not good", Words: "A ticket signs in once, within a minute, to the site that it was drawn for.", Remedy: "Draw another one:", Command: "vessik ticket " + s.Name + " -open"})

@@ -193,20 +193,19 @@ type Stencil struct {
 
 // Facts are what a kit's templates may use.
 type Facts struct {
-	Site             site.Site
-	Title            string
-	URL              string // without a trailing slash
-	Domain           string
-	Prefix           string
-	Database         site.Database
-	Host             string // of the database server
-	Port             int
-	Admin            site.Admin
-	Hash             string // of the administrator's password
-	Language         string
-	TimeZone         string
-	Visible          bool   // search engines may list the site
-	User, Value, New string // of a single action
+	Site     site.Site
+	Title    string
+	URL      string // without a trailing slash
+	Domain   string
+	Prefix   string
+	Database site.Database
+	Host     string // of the database server
+	Port     int
+	Admin    site.Admin
+	Hash     string // of the administrator's password
+	Language string
+	Visible  bool   // search engines may list the site
+	User     string // of a single action
 }
 
 // Fault is what is wrong with a kit's file, and where.

@@ -119,7 +119,10 @@ func (p *Provisioner) undo(ctx context.Context, o *operation, name string, step 
 		return p.release(ctx, s)
 	case plan.Configure:
 		if s.Origin.Kind == site.FromFolder && strings.HasPrefix(note, "wrote ") {
-			return os.Remove(p.kitOf(s).ConfigurationFile(s))
+			if err := os.Remove(p.kitOf(s).ConfigurationFile(s)); err != nil && !errors.Is(err, os.ErrNotExist) {
+				return err
+			}
+			return nil
 		}
 		return p.giveBack(s)
 	case plan.LayOut:

@@ -19,9 +19,6 @@ import (
 // TicketLifetime is for how long a ticket signs somebody in.
 const TicketLifetime = time.Minute
 
-// TicketPath begins the address of a ticket, on the site's own domain.
-const TicketPath = "/vessik-ticket/"
-
 // ticket signs one user in to one site, once.
 type ticket struct {
 	site, user string
@@ -125,7 +122,7 @@ func (p *Provisioner) Ticket(ctx context.Context, name, user string) (address, a
 	}
 	p.tickets.valid[token] = ticket{name, user, until}
 	p.tickets.mu.Unlock()
-	return strings.TrimSuffix(s.URL(p.settings.GatewayPort), "/") + TicketPath + token, user, until, nil
+	return strings.TrimSuffix(s.URL(p.settings.GatewayPort), "/") + site.TicketPath + token, user, until, nil
 }
 
 // TakeTicket uses a ticket up, wherever it is shown; ok only if it is good for this site now.

@@ -50,6 +50,9 @@ var PortRange = [2]int{21000, 21999}
 // ConsoleHost is the host name that the console lives on; no site may have it.
 const ConsoleHost = "vessik.localhost"
 
+// TicketPath begins the address of a sign-in ticket, on a site's own domain.
+const TicketPath = "/vessik-ticket/"
+
 // Facts are what a request is judged by: the machine, and what there is already.
 type Facts struct {
 	Home     string                  // the service's home folder
