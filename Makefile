@@ -44,6 +44,7 @@ grid: build
 	VESSIK_GRID=1 go test -count=1 -timeout 30m -run TestEveryEngineServesWithEveryOther ./test
 
 bench: build
+	go test -count=1 -run '^$$' -bench Dump -benchtime 1x ./internal/core/rewrite
 	go test -count=1 -timeout 40m -run '^$$' -bench . -benchtime 1x ./test
 
 screenshots: build setup-test

@@ -10,6 +10,7 @@ require (
 	github.com/klauspost/compress v1.20.3
 	github.com/labstack/echo/v4 v4.16.0
 	github.com/landlock-lsm/go-landlock v0.11.0
+	github.com/miekg/dns v1.1.73
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/stretchr/testify v1.12.1
 	github.com/vbauerster/mpb/v8 v8.9.3

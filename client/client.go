@@ -19,6 +19,7 @@ import (
 
 	"vessik/internal/core/check"
 	"vessik/internal/core/plan"
+	"vessik/internal/core/rewrite"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 )
@@ -48,6 +49,15 @@ type (
 	DefaultsPage   = wire.DefaultsPage
 	Label          = wire.Label
 	Stencil        = wire.Stencil
+	ShelfPage      = wire.ShelfPage
+	ShelfItem      = wire.ShelfItem
+	FetchToShelf   = wire.FetchToShelf
+	Rename         = wire.Rename
+	Written        = wire.Written
+	LoadSQL        = wire.LoadSQL
+	Domains        = wire.Domains
+	Hosts          = wire.HostsPage
+	Tally          = rewrite.Tally
 	Info           = wire.Info
 	Environment    = wire.Environment
 	LogLine        = wire.LogLine
@@ -55,6 +65,9 @@ type (
 	Restack        = wire.Restack
 	Preview        = wire.Preview
 )
+
+// SplitTouches reads finishing touches that are joined by commas.
+func SplitTouches(text string) []string { return site.SplitTouches(text) }
 
 // ErrUnreachable says that no service answers.
 var ErrUnreachable = errors.New("the Vessik service cannot be reached")
@@ -241,8 +254,8 @@ func (c *Client) Stencils(ctx context.Context) (all []Stencil, err error) {
 }
 
 // SaveStencil saves a site; the operation goes on after it returns.
-func (c *Client) SaveStencil(ctx context.Context, name, as, description string) (o Operation, err error) {
-	return o, c.call(ctx, "POST", sitePath(name, "/stencil"), wire.SaveStencil{As: as, Description: description}, &o)
+func (c *Client) SaveStencil(ctx context.Context, name, as, description string, newestCMS bool) (o Operation, err error) {
+	return o, c.call(ctx, "POST", sitePath(name, "/stencil"), wire.SaveStencil{As: as, Description: description, NewestCMS: newestCMS}, &o)
 }
 
 // DescribeStencil changes a stencil's description, and its name where another one is given.
@@ -274,6 +287,31 @@ func (c *Client) ImportStencil(ctx context.Context, name string, from io.Reader)
 	}
 	defer response.Body.Close()
 	return s, json.NewDecoder(response.Body).Decode(&s)
+}
+
+// Shelf lists the releases, plugins and themes that are kept on the service's machine.
+func (c *Client) Shelf(ctx context.Context) (page ShelfPage, err error) {
+	return page, c.call(ctx, "GET", "/shelf", nil, &page)
+}
+
+// AddToShelf puts a zip archive on the shelf.
+func (c *Client) AddToShelf(ctx context.Context, name string, from io.Reader) (item ShelfItem, err error) {
+	response, err := c.send(ctx, "PUT", "/shelf/"+url.PathEscape(name), from)
+	if err != nil {
+		return item, err
+	}
+	defer response.Body.Close()
+	return item, json.NewDecoder(response.Body).Decode(&item)
+}
+
+// FetchToShelf has the service fetch an archive.
+func (c *Client) FetchToShelf(ctx context.Context, f FetchToShelf) (page ShelfPage, err error) {
+	return page, c.call(ctx, "POST", "/shelf/fetch", f, &page)
+}
+
+// DropFromShelf removes an archive.
+func (c *Client) DropFromShelf(ctx context.Context, name string) error {
+	return c.call(ctx, "DELETE", "/shelf/"+url.PathEscape(name), nil, nil)
 }
 
 // Defaults returns what is set once for new sites.
@@ -309,6 +347,46 @@ func (c *Client) Users(ctx context.Context, name string) (users []User, err erro
 // SetPassword gives one of a site's users another password, generated where it is empty.
 func (c *Client) SetPassword(ctx context.Context, name, user, password string) (set NewPassword, err error) {
 	return set, c.call(ctx, "PUT", sitePath(name, "/users/"+url.PathEscape(user)+"/password"), wire.NewPassword{Password: password}, &set)
+}
+
+// Rename gives a site another name or domain; the operation goes on after it returns.
+func (c *Client) Rename(ctx context.Context, name string, r Rename) (o Operation, err error) {
+	return o, c.call(ctx, "POST", sitePath(name, "/rename"), r, &o)
+}
+
+// RehearseRename says what renaming would change in the database.
+func (c *Client) RehearseRename(ctx context.Context, name string, r Rename) (t Tally, err error) {
+	return t, c.call(ctx, "POST", sitePath(name, "/rename/rehearse"), r, &t)
+}
+
+// LoadSQL puts a dump in the place of a site's database; the operation goes on after it returns.
+func (c *Client) LoadSQL(ctx context.Context, name string, l LoadSQL) (o Operation, err error) {
+	return o, c.call(ctx, "POST", sitePath(name, "/load"), l, &o)
+}
+
+// RehearseLoad says what would be changed in a dump while it is loaded.
+func (c *Client) RehearseLoad(ctx context.Context, name string, l LoadSQL) (t Tally, err error) {
+	return t, c.call(ctx, "POST", sitePath(name, "/load/rehearse"), l, &t)
+}
+
+// WriteSiteFile writes a site's own file into its folder, and says where.
+func (c *Client) WriteSiteFile(ctx context.Context, name string, content bool) (w Written, err error) {
+	return w, c.call(ctx, "POST", sitePath(name, "/site-file"), wire.WriteSiteFile{Content: content}, &w)
+}
+
+// SetDomains gives a site further domains, and has it forget some that it had before.
+func (c *Client) SetDomains(ctx context.Context, name string, d Domains) (s Site, err error) {
+	return s, c.call(ctx, "PUT", sitePath(name, "/domains"), d, &s)
+}
+
+// Hosts says which domains this machine has to be told of.
+func (c *Client) Hosts(ctx context.Context) (h Hosts, err error) {
+	return h, c.call(ctx, "GET", "/hosts", nil, &h)
+}
+
+// AllowHosts lets the service keep a block in the hosts file, or no longer.
+func (c *Client) AllowHosts(ctx context.Context, allow bool) (h Hosts, err error) {
+	return h, c.call(ctx, "PUT", "/hosts", wire.AllowHosts{Allow: allow}, &h)
 }
 
 // PreviewRestack says what a change of stack would do.

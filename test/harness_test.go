@@ -268,6 +268,7 @@ func processesOf(home string) []string {
 var (
 	sharedOnce    sync.Once
 	sharedService *service
+	earlyTicket   client.Ticket // drawn when the shared service was made, for the test that comes last
 )
 
 // shared is one service for all tests that leave it as they found it; it has the sites fernhollow and seed-exchange.
@@ -277,6 +278,10 @@ func shared(t testing.TB) *service {
 		s := launch(t, newHome(t))
 		requirePassed(t, s.made(t, client.Request{Name: "fernhollow", Title: "Fernhollow Garden Network", Admin: "head-keeper", AdminEmail: "ines@fernhollow.example"},
 			client.Request{Name: "seed-exchange", Title: "Fernhollow Seed Exchange", Admin: "head-keeper", AdminEmail: "tobias@fernhollow.example"}))
+		var err error
+		if earlyTicket, err = s.Ticket(context.Background(), "fernhollow", ""); err != nil {
+			t.Errorf("draw a ticket: %v", err)
+		}
 		sharedService = s
 	})
 	require.NotNil(t, sharedService, "the shared service did not start")
@@ -298,4 +303,12 @@ func (s *service) retire(t testing.TB, names ...string) client.Watched {
 	watched := s.do(t, plan.Retire, names...)
 	require.Equal(t, plan.OperationDone, watched.State, "%+v", watched.Sites)
 	return watched
+}
+
+// setPassword gives a user another password, a generated one.
+func (s *service) setPassword(t testing.TB, site, user string) string {
+	t.Helper()
+	password, err := s.SetPassword(context.Background(), site, user, "")
+	require.NoError(t, err)
+	return password.Password
 }

@@ -165,6 +165,9 @@ content:
   title: SELECT name FROM moss_names
   set-title: ["UPDATE moss_names SET name={{sql .Title}}"]
 web: {not-served: [/private/]}
+checks:
+  - {about: its notes are private, address: private/notes.txt, status: [403, 404]}
+  - {about: its names are told, address: "?names", status: [200], text: "<title>"}
 finishing-touches:
   - {name: frosty, about: All words in white, sql: ["UPDATE moss_names SET name=CONCAT('Frosty ', name)"]}
 `), 0o644))
@@ -180,11 +183,16 @@ $d->query('CREATE TABLE moss_names (name VARCHAR(99))'); $d->query("INSERT INTO 
 		status, _, _ := get(t, s.site(t, name).URL+"private/notes.txt")
 		assert.Equal(t, 404, status)
 	}
+	written, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(written), `status: [200], text: "<title>"`, `status: [200], text: "<h1>"`, 1)), 0o644))
+	watched := s.do(t, plan.Verify, "fernhollow")
+	assert.Contains(t, watched.Sites[0].Report.Result("front-page").Observed, `its names are told: ?names answers without "<h1>"`)
 	s.do(t, plan.Stop, "moss-archive", "fernhollow") // and restart without the kit
 	require.NoError(t, os.RemoveAll(folder))
 	_, errs, code = s.cli("new", "orchard-days", "-kit", "moss")
 	assert.Equal(t, 2, code)
-	assert.Contains(t, errs, `there is no kit "moss"; choose one of empty, wordpress`)
+	assert.Contains(t, errs, `there is no kit "moss"; choose one of empty, spip, wordpress`)
 	s.retire(t, "moss-archive", "fernhollow")
 }
 
@@ -230,7 +238,7 @@ func TestTheFleetFile(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("fleet: 1\nsites:\n  - {name: fernhollow, title: Fernhollow, group: Gardens}\n  - {name: moss-archive, kit: empty, php: '7.4', state: stopped}\n  - {name: seed-exchange, kit: empty, web: apache}\n"), 0o644))
 	out, errs, code := s.cli("fleet", "preview", file)
 	require.Zero(t, code, errs)
-	assert.Contains(t, out, "make     moss-archive  kit empty, php 7.4")
+	assert.Contains(t, out, "make      moss-archive  kit empty, php 7.4")
 	sites, err := s.Sites(context.Background(), false)
 	require.NoError(t, err)
 	assert.Empty(t, sites, "it only shows")

@@ -56,29 +56,29 @@ func TestScreenshots(t *testing.T) {
 		return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("void (document.documentElement.dataset.theme = %q)", name))
 	}
 	shoot("fleet", theme("light"))
-	shoot("fleet-dark", theme("dark"))
-	shoot("new-site", theme("light"), chromedp.Click(`//button[text()="New site"]`), chromedp.WaitVisible(`input[name=name]`), chromedp.SendKeys(`input[name=name]`, "Moss"), chromedp.Sleep(300*time.Millisecond),
+	shoot("palette", theme("dark"), chromedp.Evaluate[chromedp.Void](`void dispatchEvent(new KeyboardEvent("keydown", { key: "k", ctrlKey: true }))`), chromedp.WaitVisible(chromedp.CSS("[cmdk-input]")), chromedp.SendKeys(chromedp.CSS("[cmdk-input]"), "orchard\r"), chromedp.Sleep(300*time.Millisecond))
+	shoot("new-site", theme("light"), chromedp.Navigate(console+"/"), chromedp.WaitVisible(`[role=table]`), chromedp.Click(`//button[text()="New site"]`), chromedp.WaitVisible(`input[name=name]`), chromedp.SendKeys(`input[name=name]`, "Moss"), chromedp.Sleep(300*time.Millisecond),
 		chromedp.SendKeys(`input[name=name]`, "\b\b\b\bfern-nursery"), chromedp.Sleep(300*time.Millisecond), chromedp.Click(`//button[text()="All choices"]`))
 	shoot("site", chromedp.Navigate(console+"/sites/moss-archive"), chromedp.WaitVisible(`[data-check=sign-in]`), chromedp.Click(`[data-check=sign-in]`))
 	wide := func(name, path string, steps ...chromedp.Action[chromedp.Void]) {
 		shoot(name, append([]chromedp.Action[chromedp.Void]{chromedp.Navigate(console + path)}, steps...)...)
 	}
-	choose := func(kind, id string) chromedp.Action[chromedp.Void] { // as React hears it
-		return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`void (() => { const e = document.querySelector("select[name=stack-%s]"); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(e, %q); e.dispatchEvent(new Event("change", { bubbles: true })) })()`, kind, id))
-	}
-	wide("stack", "/sites/orchard-days", chromedp.WaitVisible(`[data-check=php-version]`), chromedp.Click(`[data-check=php-version]`), chromedp.WaitReady(chromedp.CSS("select[name=stack-php] option[value=\"php-7.4\"]")), choose("php", "php-7.4"), chromedp.WaitVisible(`//button[text()="Switch"]`))
 	_, _, code := s.cli("settings", "orchard-days", "memory_limit=512M", "upload_max_filesize=64M")
 	require.Zero(t, code)
 	_, _, code = s.cli("settings", "orchard-days", "-extension", "soap=off", "-rest", "30m")
 	require.Zero(t, code)
 	wide("settings", "/sites/orchard-days/settings", chromedp.WaitVisible(chromedp.CSS("input[name=memory_limit]")))
-	wide("information", "/sites/orchard-days/info", chromedp.WaitVisible(chromedp.CSS("select[name=compare]")), chromedp.WaitVisible(chromedp.CSS("tr[data-name=memory_limit]")),
-		chromedp.Evaluate[chromedp.Void](`void (() => { const e = document.querySelector("select[name=compare]"); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(e, "moss-archive"); e.dispatchEvent(new Event("change", { bubbles: true })) })()`), chromedp.Sleep(time.Second))
 	wide("logs", "/sites/orchard-days/logs", chromedp.WaitVisible(chromedp.CSS("[role=log] > div")))
 	wide("engines", "/engines", chromedp.WaitVisible(chromedp.CSS("[data-engine]")))
 	_, errs, code := s.cli("stencil", "save", "orchard-days", "orchard-basics", "-about", "Theme, menus and opening hours, for every open day")
 	require.Zero(t, code, errs)
 	wide("kits", "/kits", chromedp.WaitVisible(chromedp.CSS("[data-stencil]")), chromedp.Evaluate[chromedp.Void](`void document.querySelector("[data-stencil]").scrollIntoView({block: "end"})`), chromedp.Sleep(time.Second))
+	for name, files := range map[string]map[string]string{"garden-menu.1.2.zip": {"garden-menu/menu.php": "<?php\n/* Plugin Name: Garden Menu\nVersion: 1.2 */"}, "opening-hours.2.0.1.zip": {"opening-hours/hours.php": "<?php\n/* Plugin Name: Opening Hours\nVersion: 2.0.1 */"},
+		"valley.zip": {"valley/style.css": "/*\nTheme Name: Valley\nTemplate: twentytwentythree\nVersion: 0.3\n*/"}} {
+		_, errs, code = s.cli("shelf", "add", zipped(t, filepath.Join(t.TempDir(), name), files))
+		require.Zero(t, code, errs)
+	}
+	wide("shelf", "/shelf", chromedp.WaitVisible(chromedp.CSS("[data-item]")))
 	_, errs, code = s.cli("defaults", "admin=head-keeper", "admin_email=ines@fernhollow.example", "finishing_touches=no-samples,no-comments")
 	require.Zero(t, code, errs)
 	wide("set-once", "/set-once", chromedp.WaitVisible(chromedp.CSS("[data-setting]")))
@@ -109,6 +109,7 @@ func TestScreenshots(t *testing.T) {
 	terminal("restack", restack("restack", "seed-exchange", "-php", "8.4", "-web", "apache"), restack("restack", "seed-exchange", "-database", "11.8"), restack("settings", "orchard-days", "-history"))
 	terminal("verify", command("verify", "fernhollow", "glasshouse-journal"))
 	terminal("stencils", command("stencil"), restack("new", "cider-days", "-stencil", "orchard-basics", "-php", "8.2"), command("users", "cider-days"), command("label", "cider-days", "-group", "Open to all", "-note", "October only"), command("kits"))
+	terminal("addresses", command("rename", "seed-exchange", "seed-swap", "-dry-run"), restack("rename", "seed-exchange", "seed-swap"), command("domains", "seed-swap", "-add", "seeds.localhost"), command("shelf"))
 	terminal("refusals", command("new", "Orchard_Days", "-port", "80", "-admin", "admin", "-admin-password", "secret"), command("new", "fernhollow"), command("stop"), command("new", "a", "b", "-title", "Both"))
 }
 

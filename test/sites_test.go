@@ -203,7 +203,7 @@ func TestBadInputChangesNothing(t *testing.T) {
 		"folder inside":       {"a -folder " + s.site(t, "fernhollow").Folder + "/wp-content/a", "-folder", "overlaps"},
 		"folder in the home":  {"a -folder " + s.home + "/run/a", "-folder", "overlaps"},
 		"port of a stranger":  {"a -port " + held, "-port", "is held by"},
-		"port of the gateway": {"a -port 22000", "-port", "used by Vessik"},
+		"port of the gateway": {fmt.Sprintf("a -port %d", s.site(t, "fernhollow").Database.Port), "-port", "used by Vessik"},
 		"engine":              {"a -php php-5.2", "-php", "choose one of php-8.2"},
 		"twice in one":        {"a a", "name", "exists"},
 	} {
@@ -276,7 +276,7 @@ func TestALifeOfASite(t *testing.T) {
 	require.NoError(t, os.MkdirAll(folder, 0o777))
 	require.NoError(t, os.Chmod(folder, 0o777))
 	folder = filepath.Join(folder, "moss archive")
-	out, errs, code := s.cli("new", "moss-archive", "-title", `Moss & "Fern" <Archive>`, "-folder", folder, "-domain", "moss.test", "-admin", "tobias", "-admin-email", "tobias@fernhollow.example",
+	out, errs, code := s.cli("new", "moss-archive", "-title", `Moss & "Fern" <Archive>`, "-folder", folder, "-domain", "old-moss.localhost", "-admin", "tobias", "-admin-email", "tobias@fernhollow.example",
 		"-admin-password", `it's \a $long' "one"`, "-database-name", "Moss_Data", "-database-user", "moss_user", "-database-password", `anoth'er \ "$fern`)
 	require.Zero(t, code, errs)
 	assert.Contains(t, out, "10 of 10 passed")

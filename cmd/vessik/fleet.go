@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"vessik/client"
@@ -14,16 +15,17 @@ import (
 	"vessik/internal/core/wire"
 )
 
-var fleetCommand = command{name: "fleet", names: "preview|apply|write [FILE]", about: "describe sites in a file, and make them so",
-	synopsis: "preview FILE shows what would change, apply FILE does it (new sites side by side, all verified), write prints the file of what there is. Sites that the file\ndoes not name are left alone, and applying it twice changes nothing. docs/fleet.schema.json describes the file for editors.",
+var fleetCommand = command{name: "fleet", names: "preview|apply|write [FILE|NAME]", about: "describe sites in a file, and make them so",
+	synopsis: "preview FILE shows what would change, apply FILE does it (new sites side by side, all verified), write prints the file of what there is; write NAME puts a site's\nown file vessik-site.yaml into its folder, from which a colleague makes the same site with vessik new -in FOLDER. Sites that the file\ndoes not name are left alone, and applying it twice changes nothing. docs/fleet.schema.json describes the file for editors.",
 	example:  "vessik fleet write > fleet.yaml\nvessik fleet preview fleet.yaml\nvessik fleet apply fleet.yaml", run: runFleet}
 
 func runFleet(ctx context.Context, c *call) error {
+	content := c.flags.Bool("content", false, "with write NAME: with a dump of the database, without passwords")
 	service, err := c.connect(func() error {
-		if len(c.names) == 1 && c.names[0] == "write" || len(c.names) == 2 && (c.names[0] == "preview" || c.names[0] == "apply") {
+		if len(c.names) == 1 && c.names[0] == "write" || len(c.names) == 2 && slices.Contains([]string{"preview", "apply", "write"}, c.names[0]) {
 			return nil
 		}
-		return usageError{"it is: fleet preview FILE, fleet apply FILE, or fleet write"}
+		return usageError{"it is: fleet preview FILE, fleet apply FILE, fleet write, or fleet write NAME"}
 	})
 	if err != nil {
 		return err
@@ -31,6 +33,17 @@ func runFleet(ctx context.Context, c *call) error {
 	sites, err := service.Sites(ctx, false)
 	if err != nil {
 		return err
+	}
+	if c.names[0] == "write" && len(c.names) == 2 {
+		written, err := service.WriteSiteFile(ctx, c.names[1], *content)
+		if err != nil {
+			return err
+		}
+		if *c.json {
+			return c.printJSON(written)
+		}
+		fmt.Fprintln(c.out, strings.Join(written.Files, "\n"))
+		return nil
 	}
 	if c.names[0] == "write" {
 		text, err := fleet.Of(sites)
@@ -68,7 +81,7 @@ func runFleet(ctx context.Context, c *call) error {
 		return c.printJSON(steps)
 	}
 	for _, step := range steps {
-		fmt.Fprintf(c.out, "%-8s %s  %s\n", step.What, step.Site, strings.Join(step.Words, ", "))
+		fmt.Fprintf(c.out, "%-9s %s  %s\n", step.What, step.Site, strings.Join(step.Words, ", "))
 	}
 	if len(steps) == 0 {
 		fmt.Fprintln(c.out, "everything is as the file says")
@@ -112,6 +125,15 @@ func (c *call) applyFleet(ctx context.Context, service *client.Client, steps []f
 		case "restack":
 			operation, err := service.Restack(ctx, step.Site, *step.Stack)
 			if err := follow(operation, err); err != nil {
+				return err
+			}
+		case "readdress":
+			operation, err := service.Rename(ctx, step.Site, *step.Rename)
+			if err := follow(operation, err); err != nil {
+				return err
+			}
+		case "domains":
+			if _, err := service.SetDomains(ctx, step.Site, *step.Domains); err != nil {
 				return err
 			}
 		case "label":

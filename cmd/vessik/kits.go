@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -11,23 +12,24 @@ import (
 	"text/tabwriter"
 
 	"vessik/client"
+	"vessik/internal/core/wire"
 	"vessik/internal/kit"
 )
 
-var kitsCommand = command{name: "kits", names: "[check FOLDER]", about: "list the kits that sites can be made of",
-	synopsis: "Lists what sites can be made of. A kit is a folder with a kit.yaml; your own are put into kits/ of the home folder and are there at once.\ncheck FOLDER judges one, with the line of everything that is wrong; it needs no service.",
-	example:  "vessik kits\nvessik kits check ~/kits/our-cms", run: runKits}
+var kitsCommand = command{name: "kits", names: "[KIT | check FOLDER]", about: "list the kits that sites can be made of",
+	synopsis: "Lists what sites can be made of; of one kit, its finishing touches and languages. A kit is a folder with a kit.yaml; your own are put into kits/ of the home folder and are there at once.\ncheck FOLDER judges one, with the line of everything that is wrong; it needs no service.",
+	example:  "vessik kits\nvessik kits wordpress\nvessik kits check ~/kits/our-cms", run: runKits}
 
 func runKits(ctx context.Context, c *call) error {
 	c.jsonFlag()
 	if err := c.parse(); err != nil {
 		return err
 	}
-	if len(c.names) > 0 {
-		if c.names[0] != "check" || len(c.names) != 2 {
-			return usageError{"it is: kits check FOLDER"}
-		}
+	if len(c.names) == 2 && c.names[0] == "check" {
 		return c.checkKit(c.names[1])
+	}
+	if len(c.names) > 1 || len(c.names) == 1 && c.names[0] == "check" {
+		return usageError{"it is: kits check FOLDER, or kits KIT"}
 	}
 	service, err := c.client()
 	if err != nil {
@@ -36,6 +38,9 @@ func runKits(ctx context.Context, c *call) error {
 	all, err := service.Kits(ctx)
 	if err != nil {
 		return err
+	}
+	if len(c.names) == 1 {
+		return c.printKit(all, c.names[0])
 	}
 	if *c.json {
 		return c.printJSON(all)
@@ -52,10 +57,48 @@ func runKits(ctx context.Context, c *call) error {
 	if err := table.Flush(); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.out, "\nYour own kits: folders in %s\n", all.Folder)
+	fmt.Fprintf(c.out, "\nYour own kits: folders in %s\nYour own finishing touches: NAME.sql, NAME.php and NAME.sh in %s\n", all.Folder, all.TouchFolder)
+	c.printTouches(all.Kits[0], true)
 	for _, folder := range slices.Sorted(maps.Keys(all.Faults)) {
 		fmt.Fprintf(c.out, "left out: %s\n  %s\n", folder, strings.ReplaceAll(all.Faults[folder], "\n", "\n  "))
 	}
+	return nil
+}
+
+func (c *call) printTouches(k wire.KitInfo, own bool) {
+	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
+	for _, t := range k.Touches {
+		if t.Own != own {
+			continue
+		}
+		name := t.Name
+		if t.Value != "" {
+			name += "=" + t.Example
+		}
+		fmt.Fprintf(table, "  %s\t%s\n", name, t.About)
+	}
+	table.Flush()
+}
+
+// printKit shows one kit with everything that can be chosen of it.
+func (c *call) printKit(all client.Kits, name string) error {
+	i := slices.IndexFunc(all.Kits, func(k wire.KitInfo) bool { return k.Name == name })
+	if i < 0 {
+		return usageError{fmt.Sprintf("there is no kit %q; see them with: vessik kits", name)}
+	}
+	k := all.Kits[i]
+	if *c.json {
+		return c.printJSON(k)
+	}
+	host := "nothing in particular"
+	if len(k.HostExtensions) > 0 {
+		host = "PHP with " + strings.Join(k.HostExtensions, ", ") + "; it writes to " + strings.Join(k.HostWritable, ", ")
+	}
+	defer fmt.Fprintf(c.out, "\nA host must offer: %s\n", host)
+	fmt.Fprintf(c.out, "%s: %s\nversions   %s\nlanguages  %s\n\nFinishing touches\n", k.Title, k.About, cmp.Or(strings.Join(k.Versions, ", "), "any"), cmp.Or(strings.Join(k.Languages, ", "), "not known before one is fetched"))
+	c.printTouches(k, false)
+	fmt.Fprintf(c.out, "\nYour own finishing touches: NAME.sql, NAME.php and NAME.sh in %s\n", all.TouchFolder)
+	c.printTouches(k, true)
 	return nil
 }
 

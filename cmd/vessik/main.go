@@ -39,8 +39,8 @@ type command struct {
 var commands []command
 
 func init() {
-	commands = []command{newCommand, copyCommand, stencilCommand, sitesCommand, siteCommand, openCommand, ticketCommand, usersCommand, startCommand, stopCommand, verifyCommand, retireCommand,
-		restackCommand, trialCommand, settingsCommand, infoCommand, logsCommand, runCommandCommand, operationsCommand, labelCommand, defaultsCommand, enginesCommand, kitsCommand, surveyCommand, fleetCommand, consoleCommand, statusCommand, serveCommand, demoCommand, atLoginCommand, completionCommand, versionCommand}
+	commands = []command{newCommand, copyCommand, stencilCommand, shelfCommand, sitesCommand, siteCommand, openCommand, ticketCommand, editCommand, terminalCommand, usersCommand, startCommand, stopCommand, verifyCommand, retireCommand,
+		restackCommand, trialCommand, settingsCommand, infoCommand, logsCommand, runCommandCommand, operationsCommand, renameCommand, domainsCommand, hostsCommand, loadCommand, labelCommand, defaultsCommand, enginesCommand, kitsCommand, surveyCommand, fleetCommand, consoleCommand, statusCommand, serveCommand, demoCommand, atLoginCommand, completionCommand, versionCommand}
 }
 
 // usageError is a fault of the command line itself.
@@ -251,7 +251,7 @@ func finish(command command, err error, errs io.Writer) int {
 			fmt.Fprintf(errs, "vessik %s: %s\n", command.name, problem.Detail)
 			for _, p := range problem.Errors {
 				p.Field = "-" + strings.ReplaceAll(p.Field, "_", "-")
-				if other := map[string]string{"-name": "name", "-copy-of": "name", "-finishing-touches": "-touch"}[p.Field]; other != "" {
+				if other := map[string]string{"-name": "name", "-copy-of": "name", "-finishing-touches": "-touch", "-plugins": "-plugin", "-themes": "-theme", "-sub-sites": "-sub-site", "-domains": "-also-domain"}[p.Field]; other != "" {
 					p.Field = other
 				}
 				fmt.Fprintf(errs, "  %s\n", p)

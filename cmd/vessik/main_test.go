@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"vessik/client"
 	"vessik/internal/core/check"
@@ -91,4 +92,20 @@ func TestActivitySaysHowFar(t *testing.T) {
 	w.Activity = map[string]plan.Activity{"garden-0": {Text: "downloading", Fraction: 0.42}}
 	assert.Equal(t, "downloading 42%", activity(w, "garden-0"))
 	assert.Empty(t, activity(w, "nobody"))
+}
+
+func TestCommandsForAFolder(t *testing.T) {
+	for line, words := range map[string][]string{
+		"code FOLDER":                      {"code", "/srv/a b"},
+		"vim":                              {"vim", "/srv/a b"},
+		"xterm -e 'cd \"FOLDER\" && bash'": {"xterm", "-e", `cd "/srv/a b" && bash`},
+		`ed --title="" --dir=FOLDER`:       {"ed", "--title=", "--dir=/srv/a b"},
+		"":                                 {},
+	} {
+		found, err := commandWords(line, "/srv/a b")
+		require.NoError(t, err)
+		assert.Equal(t, words, found, line)
+	}
+	_, err := commandWords("vim 'open", "/srv")
+	assert.ErrorContains(t, err, "is not closed")
 }

@@ -2,17 +2,21 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"maps"
+	"os"
 	"path/filepath"
 	"strings"
 	"text/tabwriter"
 
 	"vessik/client"
+	"vessik/internal/core/fleet"
 )
 
-var newCommand = command{name: "new", names: "NAME…", about: "make sites",
+var newCommand = command{name: "new", names: "[NAME…]", about: "make sites",
 	synopsis: "Makes one or many sites. From a name everything is derived: title, folder, domain, port, database, administrator; every flag\noverrides a part of it. With several names, flags that can belong to one site only are refused.",
-	example:  "vessik new orchard-days -title \"Orchard Days\" -admin head-keeper\nvessik new fernhollow seed-exchange glasshouse-journal", run: runNew}
+	example:  "vessik new orchard-days -title \"Orchard Days\" -admin head-keeper\nvessik new fernhollow seed-exchange glasshouse-journal\nvessik new -in ~/sites/orchard-days", run: runNew}
 
 func runNew(ctx context.Context, c *call) error {
 	var r client.Request
@@ -31,7 +35,7 @@ func runNew(ctx context.Context, c *call) error {
 	text(&r.AdminEmail, "admin-email", "administrator's mail address (default: keeper@NAME.example)", false)
 	text(&r.AdminPassword, "admin-password", "administrator's password, 12 characters or more (default: generated)", true)
 	text(&r.Kit, "kit", "the CMS (default: wordpress)", false)
-	text(&r.KitVersion, "kit-version", "its version (default: the usual one)", false)
+	text(&r.KitVersion, "kit-version", "its version, or newest (default: the usual one)", false)
 	text(&r.PHP, "php", "PHP engine, such as php-8.2", false)
 	text(&r.Web, "web", "web server engine, such as nginx-1.22", false)
 	text(&r.Database, "database", "database engine, such as mariadb-10.11", false)
@@ -40,13 +44,25 @@ func runNew(ctx context.Context, c *call) error {
 	text(&r.DatabasePassword, "database-password", "that user's password (default: generated)", true)
 	text(&r.Archive, "archive", "release archive of any PHP CMS (.zip, .tar.gz, .tar.zst), whose own installer asks in the browser", false)
 	text(&r.Adopt, "adopt", "existing folder, used where it stands", true)
+	in := c.flags.String("in", "", "folder with a vessik-site.yaml, used where it stands and made as that file says")
 	text(&r.Stencil, "stencil", "saved site that it is drawn from; see them with vessik stencil", false)
 	text(&r.SQL, "sql", "dump to load, with -archive or -adopt; plain, .gz or .zst", true)
 	text(&r.SQLAddress, "sql-address", "base address in that dump (default: found where the kit knows how)", true)
 	var touches list
-	c.flags.Var(&touches, "touch", "finishing touch of the kit; may be given more than once, or joined by commas")
+	c.flags.Var(&touches, "touch", "finishing touch of the kit or of your own, NAME or NAME=VALUE; may be given more than once, or joined by commas")
 	text(&r.Group, "group", "label under which the fleet shows it", false)
 	c.flags.BoolVar(&r.SearchEngines, "search-engines", false, "search engines may list the site")
+	var domains, subSites list
+	c.flags.Var(&domains, "also-domain", "further domain that the site answers for; may be given more than once")
+	c.flags.BoolVar(&r.ForceDomain, "force-domain", false, "also a domain whose ending is public")
+	text(&r.Network, "network", "several sites in one installation: folders or domains", false)
+	c.flags.Var(&subSites, "sub-site", "sub-site of the network that is made at once; may be given more than once, or joined by commas")
+	var plugins, themes list
+	c.flags.Var(&plugins, "plugin", "plugin of the shelf, NAME or NAME@VERSION, active from the start; may be given more than once, or joined by commas")
+	c.flags.Var(&themes, "theme", "theme of the shelf; the first is the active one")
+	text(&r.Language, "language", "language of the CMS, as it writes it, such as de_DE", false)
+	text(&r.TimeZone, "time-zone", "time zone, such as Europe/Lisbon (default: UTC)", false)
+	c.flags.BoolVar(&r.Offline, "offline", false, "what the site asks of other machines is refused at once")
 	text(&r.Prefix, "prefix", "begins the names of the CMS's tables (default: generated, such as k3xw_)", false)
 	service, err := c.connect(func() error {
 		single := []string{}
@@ -55,8 +71,17 @@ func runNew(ctx context.Context, c *call) error {
 				single = append(single, "-"+name)
 			}
 		}
+		if len(domains) > 0 {
+			single = append(single, "-also-domain")
+		}
 		if r.Port != 0 {
 			single = append(single, "-port")
+		}
+		if len(c.names) == 0 && *in == "" {
+			return usageError{"name a site"}
+		}
+		if *in != "" {
+			single = append(single, "-in")
 		}
 		if len(c.names) > 1 && len(single) > 0 {
 			return usageError{strings.Join(sorted(single), ", ") + " can belong to one site only; name one site"}
@@ -74,7 +99,22 @@ func runNew(ctx context.Context, c *call) error {
 		}
 	}
 	for _, touch := range touches {
-		r.Touches = append(r.Touches, strings.Split(touch, ",")...)
+		r.Touches = append(r.Touches, client.SplitTouches(touch)...)
+	}
+	r.Domains = domains
+	for _, each := range []struct {
+		given  list
+		target *[]string
+	}{{plugins, &r.Plugins}, {themes, &r.Themes}} {
+		for _, words := range each.given {
+			*each.target = append(*each.target, strings.Split(words, ",")...)
+		}
+	}
+	for _, sub := range subSites {
+		r.SubSites = append(r.SubSites, strings.Split(sub, ",")...)
+	}
+	if *in != "" {
+		return c.makeAsWritten(ctx, service, *in, r)
 	}
 	requests := []client.Request{}
 	for _, name := range c.names {
@@ -83,6 +123,55 @@ func runNew(ctx context.Context, c *call) error {
 		requests = append(requests, each)
 	}
 	return c.makeSites(ctx, service, requests...)
+}
+
+// makeAsWritten makes the site that a folder's own file describes; what the command line says goes before it.
+func (c *call) makeAsWritten(ctx context.Context, service *client.Client, folder string, asked client.Request) error {
+	folder, err := filepath.Abs(folder)
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(folder, fleet.SiteFileName)
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	file, err := fleet.ParseSite(text)
+	var fault *fleet.Fault
+	if errors.As(err, &fault) {
+		return usageError{fmt.Sprintf("%s, %v", path, fault)}
+	}
+	if err != nil {
+		return err
+	}
+	r := file.Request()
+	r.Adopt, r.KitVersion, r.SubSites, r.Plugins, r.Themes, r.Touches, r.Language = folder, "", nil, nil, nil, nil, "" // all that is in the folder and the dump
+	if file.SQL != "" {
+		r.SQL, r.SQLAddress = filepath.Join(folder, file.SQL), file.Address
+	}
+	for given, target := range map[string]*string{asked.Title: &r.Title, asked.Domain: &r.Domain, asked.PHP: &r.PHP, asked.Web: &r.Web, asked.Database: &r.Database, asked.Group: &r.Group} {
+		if given != "" {
+			*target = given
+		}
+	}
+	if len(c.names) == 1 {
+		r.Name = c.names[0]
+	}
+	if err := c.makeSites(ctx, service, r); err != nil || len(file.PHPIni) == 0 {
+		return err
+	}
+	page, err := service.Settings(ctx, r.Name)
+	if err != nil {
+		return err
+	}
+	next := page.Settings
+	next.PHP = orEmpty(next.PHP)
+	maps.Copy(next.PHP, file.PHPIni)
+	if next.Equal(page.Settings) {
+		return nil
+	}
+	operation, err := service.Adjust(ctx, r.Name, next, false)
+	return c.showChange(ctx, service, operation, err)
 }
 
 // makeSites has sites made, and says how they came out.

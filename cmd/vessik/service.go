@@ -10,6 +10,7 @@ import (
 
 	"vessik/client"
 	"vessik/internal/api"
+	"vessik/internal/names"
 	"vessik/internal/service"
 )
 
@@ -18,6 +19,8 @@ var serveCommand = command{name: "serve", about: "run the service", synopsis: "R
 		account := c.flags.String("account", service.DefaultAccount, "account to become when started by root")
 		port := c.flags.Int("gateway-port", 0, "port of the gateway; a home keeps it for all its life (default: 80 where it can be had, else a free one)")
 		sitePorts := c.flags.String("site-ports", "", "range that new sites get their own ports from, such as 31000-31999; the home remembers it")
+		hosts := c.flags.String("hosts-file", "", "hosts file of this machine (default: "+names.HostsFile+")")
+		dsn := c.flags.String("records-dsn", "", "MariaDB server of your own for the records, such as 'vessik:secret@tcp(10.0.0.5:3306)/vessik'; a new home remembers it")
 		if err := c.parse(); err != nil {
 			return err
 		}
@@ -34,7 +37,7 @@ var serveCommand = command{name: "serve", about: "run the service", synopsis: "R
 		if err != nil {
 			return err
 		}
-		return service.Run(ctx, service.Options{Home: home, Account: *account, GatewayPort: *port, SitePorts: ports, Out: c.out})
+		return service.Run(ctx, service.Options{Home: home, Account: *account, GatewayPort: *port, SitePorts: ports, HostsFile: *hosts, RecordsDSN: *dsn, Out: c.out})
 	}}
 
 var statusCommand = command{name: "status", about: "show the service", synopsis: "Shows the service: where it is, how many sites it has, and what keeps them apart on this machine.",
@@ -70,6 +73,7 @@ var statusCommand = command{name: "status", about: "show the service", synopsis:
 		for _, row := range [][2]string{{"version", s.Version}, {"process", fmt.Sprintf("%d, as %s, since %s", s.PID, s.Account, s.StartedAt.Local().Format("2006-01-02 15:04:05"))},
 			{"home", s.Home}, {"engines", s.EngineStore}, {"api", s.API}, {"console", s.Console}, {"gateway", fmt.Sprintf("port %d", s.GatewayPort)}, {"sites", strings.Join(sites, ", ")},
 			{"files", say(s.Confinement.Files, fmt.Sprintf("PHP of a site is held to its own folder (Landlock %d)", s.Confinement.LandlockABI), "NOT confined by the kernel: only open_basedir holds PHP, and no command that it starts")},
+			{"ports", say(s.Confinement.Ports, "a site that works offline is held to its database's port (Landlock)", "NOT held: this kernel's Landlock tells no ports; a site that works offline looks up no names, but may connect to addresses")},
 			{"sockets", say(s.Confinement.Sockets, "PHP of a site cannot open unix sockets (seccomp)", "NOT refused: this kernel has no seccomp filter")},
 			{"signals", say(s.Confinement.Signals, "PHP of a site cannot signal other processes", "NOT scoped: this kernel's Landlock is older than 6")}} {
 			fmt.Fprintf(table, "%s\t%s\n", row[0], row[1])
@@ -87,7 +91,7 @@ func (c *call) settledStatus(ctx context.Context, wait time.Duration) (client.St
 			status, err = c2.Status(ctx)
 		}
 		moving := status.Sites["provisioning"] + status.Sites["starting"] + status.Sites["stopping"] + status.Sites["retiring"]
-		if wait == 0 || err == nil && moving == 0 {
+		if wait == 0 || err == nil && moving == 0 && !status.Settling {
 			return status, err
 		}
 		if err != nil && !errors.Is(err, client.ErrUnreachable) {

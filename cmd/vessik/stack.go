@@ -278,7 +278,7 @@ func (c *call) printChange(watched client.Watched) {
 				}
 				for _, id := range change.Worse {
 					r := report.Result(check.ID(id))
-					fmt.Fprintf(c.out, "\n  %s (%s), on the new stack\n    expected  %s\n    observed  %s\n    remedy    %s\n", r.Title, r.ID, r.Expected, r.Observed, r.Remedy)
+					fmt.Fprintf(c.out, "\n  %s (%s), after the change\n    expected  %s\n    observed  %s\n    remedy    %s\n", r.Title, r.ID, r.Expected, r.Observed, r.Remedy)
 				}
 			}
 		}
@@ -318,6 +318,7 @@ func runSettings(ctx context.Context, c *call) error {
 	c.flags.Var(&disallow, "disallow", "take such a folder back")
 	hostLines := c.flags.String("host-lines", "", "file with further lines for the site's virtual host (an empty one takes them back)")
 	debug := c.flags.String("debug", "", "on or off: PHP shows and logs every error")
+	offline := c.flags.String("offline", "", "on or off: what the site asks of other machines is refused at once")
 	xdebug := c.flags.String("xdebug", "", "port that Xdebug connects to, or off")
 	rest := c.flags.String("rest", "", "idle time after which PHP goes to rest, such as 30m, or never")
 	history := c.flags.Bool("history", false, "show the settings' history")
@@ -332,7 +333,7 @@ func runSettings(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	next, err := changed(page, c.names[1:], extensions, allow, disallow, *debug, *xdebug, *rest)
+	next, err := changed(page, c.names[1:], extensions, allow, disallow, *debug, *offline, *xdebug, *rest)
 	if err != nil {
 		return err
 	}
@@ -346,7 +347,7 @@ func runSettings(ctx context.Context, c *call) error {
 			return err
 		}
 	}
-	asked := len(c.names) > 1 || len(extensions)+len(allow)+len(disallow) > 0 || *debug+*xdebug+*rest+*hostLines != "" || *back != 0
+	asked := len(c.names) > 1 || len(extensions)+len(allow)+len(disallow) > 0 || *debug+*offline+*xdebug+*rest+*hostLines != "" || *back != 0
 	if !asked {
 		if *c.json {
 			return c.printJSON(page)
@@ -365,7 +366,7 @@ func runSettings(ctx context.Context, c *call) error {
 }
 
 // changed is a site's settings with what the command line asks for.
-func changed(page client.SettingsPage, words []string, extensions, allow, disallow list, debug, xdebug, rest string) (client.Settings, error) {
+func changed(page client.SettingsPage, words []string, extensions, allow, disallow list, debug, offline, xdebug, rest string) (client.Settings, error) {
 	next := page.Settings
 	next.PHP, next.Extensions, next.HostLines = orEmpty(next.PHP), orEmpty(next.Extensions), orEmpty(next.HostLines)
 	values, err := pairs(words)
@@ -410,11 +411,16 @@ func changed(page client.SettingsPage, words []string, extensions, allow, disall
 		}
 		next.Allow = slices.DeleteFunc(slices.Clone(next.Allow), func(d string) bool { return d == path })
 	}
-	if debug != "" && debug != "on" && debug != "off" {
-		return next, usageError{"-debug: say on or off"}
-	}
-	if debug != "" {
-		next.Debug = debug == "on"
+	for _, each := range []struct {
+		flag, value string
+		field       *bool
+	}{{"debug", debug, &next.Debug}, {"offline", offline, &next.Offline}} {
+		if each.value != "" && each.value != "on" && each.value != "off" {
+			return next, usageError{"-" + each.flag + ": say on or off"}
+		}
+		if each.value != "" {
+			*each.field = each.value == "on"
+		}
 	}
 	switch {
 	case xdebug == "off":

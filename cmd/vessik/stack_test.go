@@ -20,18 +20,19 @@ import (
 
 func TestSettingsAreReadFromTheCommandLine(t *testing.T) {
 	page := client.SettingsPage{Settings: client.Settings{PHP: map[string]string{"memory_limit": "256M", "precision": "14"}, Extensions: map[string]bool{"gd": false}, Allow: []string{"/a"}, Xdebug: 9003}}
-	next, err := changed(page, []string{"memory_limit=512M", "precision="}, list{"gd=", "intl=off"}, list{"/b", "/a"}, nil, "on", "off", "30m")
+	next, err := changed(page, []string{"memory_limit=512M", "precision="}, list{"gd=", "intl=off"}, list{"/b", "/a"}, nil, "on", "", "off", "30m")
 	require.NoError(t, err)
 	assert.Equal(t, client.Settings{PHP: map[string]string{"memory_limit": "512M"}, Extensions: map[string]bool{"intl": false}, HostLines: map[string]string{}, Allow: []string{"/a", "/b"}, Debug: true, RestAfter: 1800}, next)
 	assert.Equal(t, "256M", page.Settings.PHP["memory_limit"], "what is there stays until the service has changed it")
-	next, err = changed(page, nil, nil, nil, list{"/a"}, "", "9100", "never")
+	next, err = changed(page, nil, nil, nil, list{"/a"}, "", "on", "9100", "never")
 	require.NoError(t, err)
 	assert.Empty(t, next.Allow)
 	assert.Equal(t, [2]int{9100, -1}, [2]int{next.Xdebug, next.RestAfter})
+	assert.True(t, next.Offline)
 	for _, bad := range [][6]string{{"memory_limit"}, {"", "gd=maybe"}, {"", "", "/c"}, {"", "", "", "perhaps"}, {"", "", "", "", "port"}, {"", "", "", "", "", "10ms"}} {
 		words := strings.Fields(bad[0])
 		extensions, disallow := strings.Fields(bad[1]), strings.Fields(bad[2])
-		_, err := changed(page, words, extensions, nil, disallow, bad[3], bad[4], bad[5])
+		_, err := changed(page, words, extensions, nil, disallow, bad[3], "", bad[4], bad[5])
 		assert.ErrorAs(t, err, &usageError{}, "%q", bad)
 	}
 	page.History = []plan.SettingsEntry{{ID: 7, Settings: client.Settings{Debug: true}}}

@@ -51,6 +51,7 @@ var stencilCommand = command{name: "stencil", names: "[save|describe|rename|drop
 
 func runStencil(ctx context.Context, c *call) error {
 	about := c.flags.String("about", "", "with save: a description")
+	newest := c.flags.Bool("newest-cms", false, "with save: sites are drawn with the newest release of the CMS")
 	service, err := c.connect()
 	if err != nil {
 		return err
@@ -80,7 +81,7 @@ func runStencil(ctx context.Context, c *call) error {
 		if err := need(2, 2, "save SITE STENCIL"); err != nil {
 			return err
 		}
-		operation, err := service.SaveStencil(ctx, words[0], words[1], *about)
+		operation, err := service.SaveStencil(ctx, words[0], words[1], *about, *newest)
 		watched, err := c.carryOut(ctx, service, operation, err)
 		if err != nil {
 			return err

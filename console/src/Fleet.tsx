@@ -1,6 +1,6 @@
 // Fleet: all sites in one dense table, each with its report strip.
 import { Fragment, useEffect, useMemo, useRef, useState } from "react"
-import { Link } from "wouter"
+import { Link, useSearch } from "wouter"
 import { call, queries, useLive, useReports, useSites, type Live, type Site, type SiteReport } from "./api"
 import { NewSite } from "./NewSite"
 import { Strip, summary } from "./Strip"
@@ -20,6 +20,19 @@ function Band({ name, sites, chosen, choose }: { name: string; sites: Site[]; ch
       <span className="text-soft">{sites.length} {sites.length === 1 ? "site" : "sites"}</span>
     </div>
   )
+}
+
+// Sites are ordered by what a column shows, inside their groups; those with faults come first where it is the report.
+interface Order {
+  by: keyof typeof keys
+  down: boolean
+}
+const keys = {
+  site: (s: Site) => s.title,
+  state: (s: Site) => stateOf(s),
+  address: (s: Site) => s.domain,
+  stack: (s: Site) => stackText(s),
+  report: (_: Site, r?: SiteReport) => (r === undefined ? "2" : r.passed === false ? "0 " : "1 ") + summary(r),
 }
 
 // Grouping puts the chosen sites under a label.
@@ -42,16 +55,25 @@ export function Fleet() {
   const { send, fault, clear } = useAsk()
   const [filter, setFilter] = useState("")
   const [chosen, setChosen] = useState(new Set<string>())
-  const [making, setMaking] = useState(false)
+  const asked = new URLSearchParams(useSearch()).has("new")
+  const [making, setMaking] = useState(asked)
+  const [order, setOrder] = useState<Order>({ by: "site", down: false })
+  useEffect(() => {
+    if (!asked) return
+    setMaking(true)
+    history.replaceState(null, "", "/") // asked for once
+  }, [asked])
   const search = useRef<HTMLInputElement>(null)
 
   const shown = useMemo(() => {
     const words = filter.toLowerCase().split(/\s+/).filter(Boolean)
-    return (sites.data ?? []).toSorted((a, b) => Number(b.top) - Number(a.top) || (a.top ? 0 : (a.group || "\uffff").localeCompare(b.group || "\uffff"))).filter((s) => {
-      const text = [s.group, s.note, s.name, s.title, s.domain, s.state, s.stack.php.engine, s.stack.web.engine, s.stack.database.engine, summary(reports?.get(s.name))].join(" ").toLowerCase()
+    const key = (s: Site) => keys[order.by](s, reports?.get(s.name))
+    const way = order.down ? -1 : 1
+    return (sites.data ?? []).toSorted((a, b) => Number(b.top) - Number(a.top) || (a.top ? 0 : (a.group || "\uffff").localeCompare(b.group || "\uffff")) || way * key(a).localeCompare(key(b), undefined, { numeric: true }) || a.name.localeCompare(b.name)).filter((s) => {
+      const text = [s.group, s.note, s.name, s.title, s.domain, s.state, s.stack.php.engine, s.stack.web.engine, s.stack.database.engine, s.kit.name, s.kit.version, s.admin.user, s.network, ...(s.domains ?? []), summary(reports?.get(s.name))].join(" ").toLowerCase()
       return words.every((w) => text.includes(w))
     })
-  }, [sites.data, reports, filter])
+  }, [sites.data, reports, filter, order])
   const selected = shown.filter((s) => chosen.has(s.name))
 
   useEffect(() => {
@@ -91,6 +113,7 @@ export function Fleet() {
           Filter
           <input ref={search} value={filter} onChange={(e) => setFilter(e.target.value)} onKeyDown={(e) => e.key === "Escape" && setFilter("")} type="search" placeholder="name, state, engine, failed…   /" className="w-64 rounded-sm border border-line-strong bg-sheet px-2.5 py-1 text-[14px] text-ink placeholder:text-skip" />
         </label>
+        <Link href="/fleet-file" className="text-[13px] text-soft underline decoration-line-strong underline-offset-4 hover:text-accent">as a file</Link>
         {!making && (
           <Button tone="strong" onClick={() => setMaking(true)} aria-keyshortcuts="n">
             New site
@@ -110,7 +133,13 @@ export function Fleet() {
             <input type="checkbox" aria-label="Choose all that are shown" className="accent-(--accent)" checked={shown.length > 0 && selected.length === shown.length} onChange={(e) => setChosen(new Set(e.target.checked ? shown.map((s) => s.name) : []))} />
           </span>
           {selected.length === 0 ? (
-            ["Site", "State", "Address", "Stack", "Report"].map((h) => <span role="columnheader" key={h}>{h}</span>)
+            (["site", "state", "address", "stack", "report"] as const).map((by) => (
+              <span role="columnheader" key={by} aria-sort={order.by === by ? (order.down ? "descending" : "ascending") : "none"}>
+                <button type="button" className={`hover:text-accent ${order.by === by ? "text-ink" : ""}`} onClick={() => setOrder({ by, down: order.by === by && !order.down })}>
+                  {by[0].toUpperCase() + by.slice(1)}{order.by === by && <span aria-hidden> {order.down ? "↓" : "↑"}</span>}
+                </button>
+              </span>
+            ))
           ) : (
             <span role="columnheader" className="col-span-5 flex items-center gap-4 text-ink">
               <b className="font-semibold">{selected.length} chosen</b>

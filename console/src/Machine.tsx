@@ -1,7 +1,8 @@
 // Machine: what Vessik finds here, before and while it works: each finding with its verdict and, where there is one, its remedy.
 import { useQuery } from "@tanstack/react-query"
-import { call, type Survey } from "./api"
-import { Notice, Word } from "./ui"
+import { useState } from "react"
+import { call, queries, told, type Hosts, type Survey } from "./api"
+import { Button, Mono, Notice, Word } from "./ui"
 
 const looks = {
   good: { mark: "border-pass", word: "good" },
@@ -22,6 +23,7 @@ export function Machine() {
       </p>
       {survey.isError && <Notice tone="fail">{survey.error.message}</Notice>}
       {!survey.data && !survey.isError && <div className="h-40 animate-pulse bg-wash" aria-busy />}
+      <Names />
       <div className="gap-x-12 lg:columns-2">
         {areas.map((area) => (
           <section key={area} className="mb-6 break-inside-avoid">
@@ -38,5 +40,34 @@ export function Machine() {
         ))}
       </div>
     </>
+  )
+}
+
+// Names are the domains that do not end in .localhost: this machine has to be told of them.
+function Names() {
+  const hosts = useQuery({ queryKey: ["hosts"], queryFn: () => call<Hosts>("GET", "/hosts") })
+  const [fault, setFault] = useState<string>()
+  const h = hosts.data
+  if (!h || (h.domains.length === 0 && !h.allowed)) return null
+  const allow = async (yes: boolean) => {
+    setFault(undefined)
+    try {
+      await call("PUT", "/hosts", { allow: yes })
+      await queries.invalidateQueries()
+    } catch (error) {
+      setFault(told(error))
+    }
+  }
+  return (
+    <section className="mb-6 grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-x-12 border-y border-line-strong py-4">
+      <div>
+        <h2 className="text-[15px] font-semibold">Domains that this machine has to be told of</h2>
+        <ul className="mt-1">{h.domains.map((d) => <li key={d}><Mono>{d}</Mono> <span className={`text-[13px] ${h.not_found.includes(d) ? "text-fail" : "text-soft"}`}>{h.not_found.includes(d) ? "is not found yet" : "leads to this machine"}</span></li>)}</ul>
+        {h.resolver && <p className="mt-2 text-[13px] text-soft">Or point your resolver to <Mono>{h.resolver}</Mono> (DNS) for the ending {h.endings?.join(", ")}.</p>}
+        {(fault ?? h.fault) && <Notice tone="fail">{fault ?? h.fault}</Notice>}
+        <p className="mt-3 flex items-center gap-4">{h.allowed ? <Button onClick={() => allow(false)}>Take the block away</Button> : <Button tone="strong" onClick={() => allow(true)}>Let the service keep this block</Button>}<span className="text-[13px] text-soft">{h.current ? `${h.file} holds it` : h.allowed && !h.writable ? `The service's account cannot write ${h.file}: run sudo vessik hosts -write` : `for ${h.file}; lines outside it are never touched`}</span></p>
+      </div>
+      <pre className="overflow-auto border border-line bg-sheet p-3 font-mono text-[12.5px] leading-snug">{h.block || "(nothing)"}</pre>
+    </section>
   )
 }

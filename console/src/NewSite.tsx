@@ -1,12 +1,12 @@
 // New site: a row of the fleet that unfolds. As the name is typed, everything derived from it appears and can be changed in place.
 import { useQuery, keepPreviousData } from "@tanstack/react-query"
-import { useEffect, useId, useState, type FormEvent } from "react"
-import { call, queries, Refusal, told, useEngines, useKits, useSites, useStencils, type Derived, type Operation, type Problem, type Request } from "./api"
+import { useEffect, useId, useState, type FormEvent, type ReactNode } from "react"
+import { call, queries, Refusal, told, useDefaults, useEngines, useKits, useShelf, useSites, useStencils, type Derived, type Operation, type Problem, type Request } from "./api"
 import { Button, Notice, Word } from "./ui"
 
 type TextField = { [K in keyof Request]-?: Request[K] extends string | undefined ? K : never }[Exclude<keyof Request, "$schema">]
 // Fields whose problems stand beside them.
-const shownFields = ["name", "title", "admin", "admin_email", "admin_password", "domain", "port", "folder", "group", "database_name", "database_user", "prefix", "archive", "adopt", "sql"]
+const shownFields = ["name", "title", "admin", "admin_email", "admin_password", "domain", "port", "folder", "group", "database_name", "database_user", "prefix", "archive", "adopt", "sql", "language", "time_zone", "domains", "network", "sub_sites"]
 
 // late returns a value once it has rested for a moment.
 function useLate<T>(value: T, milliseconds: number): T {
@@ -40,6 +40,9 @@ export function NewSite({ onClose }: { onClose: () => void }) {
   const kits = (useKits().data?.kits ?? []).filter((k) => k.versions.length > 0)
   const stencils = useStencils().data ?? []
   const sites = useSites().data ?? []
+  const shelf = useShelf().data?.items ?? []
+  const defaults = useDefaults().data?.settings ?? []
+  const defaultOf = (name: string) => defaults.find((d) => d.name === name)?.value ?? ""
   const settled = useLate(request, 140)
   const derived = useQuery({
     queryKey: ["derive", settled],
@@ -62,7 +65,7 @@ export function NewSite({ onClose }: { onClose: () => void }) {
   const change = (field: TextField | "port", value: string) => edit({ [field]: field === "port" ? Number(value) || undefined : field === "name" ? value : value || undefined })
   const madeOf = (next: Origin | undefined, name?: string) => {
     setOrigin(next)
-    edit({ stencil: undefined, copy_of: undefined, archive: undefined, adopt: undefined, sql: undefined, kit_version: undefined, finishing_touches: undefined, kit: name })
+    edit({ stencil: undefined, copy_of: undefined, archive: undefined, adopt: undefined, sql: undefined, kit_version: undefined, finishing_touches: undefined, language: undefined, network: undefined, sub_sites: undefined, plugins: undefined, themes: undefined, kit: name })
   }
   const create = async (event: FormEvent) => {
     event.preventDefault()
@@ -79,7 +82,7 @@ export function NewSite({ onClose }: { onClose: () => void }) {
     }
   }
   const keep = async () => {
-    const settings = Object.fromEntries((["admin", "admin_email", "kit", "kit_version", "php", "web", "database", "group"] as const).filter((f) => request[f]).map((f) => [f, request[f]!]))
+    const settings = Object.fromEntries((["admin", "admin_email", "kit", "kit_version", "php", "web", "database", "group", "language", "time_zone"] as const).filter((f) => request[f]).map((f) => [f, request[f]!]))
     if (request.finishing_touches) settings.finishing_touches = request.finishing_touches.join(",")
     try {
       await call("PUT", "/defaults", { settings })
@@ -146,13 +149,39 @@ export function NewSite({ onClose }: { onClose: () => void }) {
         {input("title", "Title", would?.title)}
         {origin !== "adopt" && origin !== "archive" ? input("admin", "Administrator", would?.admin.user) : input("group", "Group", "none")}
         {engine("php", "PHP", "php", would?.stack.php.engine)}
-        {origin === undefined && kit && kit.versions.length > 1 ? choice("kit_version", kit.title, kit.versions.map((v) => [v, v]), would?.kit.version) : engine("web", "Web server", "web", would?.stack.web.engine)}
-        {more && (
-          <>
+        {origin === undefined && kit && kit.versions.length > 1 ? choice("kit_version", kit.title, [...kit.versions, "newest"].map((v) => [v, v]), would?.kit.version) : engine("web", "Web server", "web", would?.stack.web.engine)}
+      </div>
+      {more && (
+        <div className={named ? "" : "opacity-55"}>
+          <Part title="Content">
+            {kit && kit.languages.length > 1 ? choice("language", "Language", [["", `${kit.languages[0]}, its own`], ...kit.languages.slice(1).map((l): [string, string] => [l, l])]) : input("language", "Language", kit?.name === "wordpress" ? "en_US; others are fetched" : "its own")}
+            {input("time_zone", "Time zone", defaultOf("time_zone") || "UTC")}
+            <label className="flex items-center gap-2 self-end pb-1"><input type="checkbox" className="accent-(--accent)" checked={request.search_engines ?? false} onChange={(e) => edit({ search_engines: e.target.checked || undefined })} /> Search engines may list it</label>
+            <label className="flex items-center gap-2 self-end pb-1" title="What it asks of other machines is refused at once, so that pages do not wait for a network that is not there"><input type="checkbox" name="offline" className="accent-(--accent)" checked={request.offline ?? false} onChange={(e) => edit({ offline: e.target.checked || undefined })} /> It works offline</label>
+            {(["plugin", "theme"] as const).map((kind) => {
+              const field = kind === "plugin" ? "plugins" : "themes"
+              const there = shelf.filter((i) => i.kind === kind && i.kit === kit?.name && !i.fault).map((i) => i.name).filter((n, i, all) => all.indexOf(n) === i)
+              return there.length > 0 && (
+                <fieldset key={kind} className="col-span-2 min-w-0">
+                  <legend className="text-[13px] text-soft">{kind === "plugin" ? "Plugins of the shelf, active from the start" : "Themes of the shelf; the first is the active one"}</legend>
+                  <div className="flex flex-wrap gap-x-5">
+                    {there.map((name) => <label key={name} className="flex items-center gap-1.5"><input type="checkbox" name={`${kind}-${name}`} className="accent-(--accent)" checked={request[field]?.includes(name) ?? false} onChange={(e) => edit({ [field]: e.target.checked ? [...(request[field] ?? []), name] : request[field]?.filter((x) => x !== name) })} /> {name}</label>)}
+                  </div>
+                </fieldset>
+              )
+            })}
+          </Part>
+          <Part title="Address and folder">
             {input("domain", "Domain", would?.domain)}
+            <Input label="Further domains" value={(request.domains ?? []).join(" ")} derived="none" problem={of("domains")} onChange={(v) => edit({ domains: v.split(/[ ,]+/).filter(Boolean).length ? v.split(/[ ,]+/) : undefined })} />
             {input("port", "Own port", would?.port || "")}
             {input("folder", "Folder", would?.folder)}
-            {input("group", "Group", "none")}
+            {input("group", "Group", defaultOf("group") || "none")}
+            {origin === undefined && (kit?.networks.length ?? 0) > 0 && choice("network", "Sites in it", [["", "one"], ...kit!.networks.map((m): [string, string] => [m, m === "folders" ? "several, by sub-folder" : "several, by sub-domain"])])}
+            {request.network && <Input label="Sub-sites made at once" value={(request.sub_sites ?? []).join(" ")} derived="none, such as north south" problem={of("sub_sites")} onChange={(v) => edit({ sub_sites: v.split(/[ ,]+/).filter(Boolean).length ? v.split(/[ ,]+/) : undefined })} />}
+            {request.network && <p className="self-end pb-1 text-[13px] text-soft">{request.network === "folders" ? `${would?.url ?? "http://name.localhost/"}north/` : (would?.url ?? "http://name.localhost/").replace("//", "//north.")}</p>}
+          </Part>
+          <Part title="Administrator, engines, database">
             {input("admin_email", "Mail address", would?.admin.email)}
             {input("admin_password", "Password", "generated, 28 characters", { type: "password" })}
             {engine("web", "Web server", "web", would?.stack.web.engine)}
@@ -160,20 +189,25 @@ export function NewSite({ onClose }: { onClose: () => void }) {
             {input("database_name", "Database", would?.database.name)}
             {input("database_user", "Database user", would?.database.user)}
             {input("prefix", "Table prefix", "generated, such as k3xw_")}
-            <label className="flex items-center gap-2 self-end pb-1"><input type="checkbox" className="accent-(--accent)" checked={request.search_engines ?? false} onChange={(e) => edit({ search_engines: e.target.checked || undefined })} /> Search engines may list it</label>
-            {origin === undefined && (kit?.finishing_touches.length ?? 0) > 0 && (
-              <fieldset className="col-span-4">
-                <legend className="text-[13px] text-soft">Finishing touches, applied before it starts</legend>
-                <div className="mt-1 grid grid-cols-2 gap-x-7">
-                  {kit!.finishing_touches.map((t) => (
-                    <label key={t.name} className="flex items-baseline gap-2"><input type="checkbox" name={"touch-" + t.name} className="translate-y-0.5 accent-(--accent)" checked={touches.includes(t.name)} onChange={(e) => edit({ finishing_touches: e.target.checked ? [...touches, t.name] : touches.filter((x) => x !== t.name) })} /> {t.about}</label>
-                  ))}
-                </div>
-              </fieldset>
-            )}
-          </>
-        )}
-      </div>
+          </Part>
+          {origin === undefined && (kit?.finishing_touches.length ?? 0) > 0 && (
+            <Part title="Finishing touches, applied before it starts">
+              <div className="col-span-4 grid grid-cols-2 gap-x-7 gap-y-0.5">
+                {kit!.finishing_touches.map((t) => {
+                  const asked = touches.find((x) => x.split("=")[0] === t.name)
+                  const put = (value?: string) => edit({ finishing_touches: [...touches.filter((x) => x !== asked), ...(value === undefined ? [] : [t.value ? `${t.name}=${value}` : t.name])] })
+                  return (
+                    <div key={t.name} className="flex min-w-0 items-baseline gap-2">
+                      <label className="flex shrink-0 items-baseline gap-2"><input type="checkbox" name={"touch-" + t.name} className="translate-y-0.5 accent-(--accent)" checked={asked !== undefined} onChange={(e) => put(e.target.checked ? t.example ?? "" : undefined)} /> {t.about || t.name}{t.own && <span className="text-[13px] text-soft">(your own)</span>}</label>
+                      {t.value && asked !== undefined && <input aria-label={t.value} title={t.value} value={asked.slice(t.name.length + 1)} onChange={(e) => put(e.target.value)} className="min-w-0 grow border-b border-line-strong bg-transparent font-mono text-[13px]" />}
+                    </div>
+                  )
+                })}
+              </div>
+            </Part>
+          )}
+        </div>
+      )}
       {problems.filter((p) => !shownFields.includes(p.field)).map((p) => <p key={p.field + p.message} role="alert" className="mt-2 text-[13px] text-fail">{p.field}: {p.message}; {p.remedy}</p>)}
       <p className="mt-4 flex flex-wrap gap-x-5 text-[13px] text-soft">
         <Word aria-expanded={more} onClick={() => setMore(!more)}>{more ? "Fewer choices" : "All choices"}</Word>
@@ -181,6 +215,16 @@ export function NewSite({ onClose }: { onClose: () => void }) {
         <span>What is printed grey is derived from the name; write over any of it. Enter makes the site, Escape closes.</span>
       </p>
     </form>
+  )
+}
+
+// Part is one of the further choices' groups.
+function Part({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <section className="mt-5 border-t border-line pt-2">
+      <h3 className="mb-1.5 text-[13px] font-semibold">{title}</h3>
+      <div className="grid grid-cols-4 gap-x-7 gap-y-3">{children}</div>
+    </section>
   )
 }
 

@@ -1,16 +1,16 @@
 // Set once: what new sites are made with where nothing else is asked for.
-import { useQuery } from "@tanstack/react-query"
 import { useState } from "react"
-import { call, queries, Refusal, told, type DefaultsData, type Problem } from "./api"
+import { call, queries, Refusal, told, useDefaults, type Problem } from "./api"
 import { Button, Mono, Notice, Word } from "./ui"
 
 const titles: Record<string, string> = {
   admin: "Administrator", admin_email: "Mail address", admin_password: "Password", domain_ending: "Domain ending", sites_folder: "Folder of the sites", kit: "CMS", kit_version: "CMS version",
   php: "PHP", web: "Web server", database: "Database server", group: "Group", finishing_touches: "Finishing touches",
+  language: "Language", time_zone: "Time zone", editor: "Editor", terminal: "Terminal", appearance: "Appearance",
 }
 
 export function SetOnce() {
-  const page = useQuery({ queryKey: ["defaults"], queryFn: () => call<DefaultsData>("GET", "/defaults") })
+  const page = useDefaults()
   const [draft, setDraft] = useState<Record<string, string>>({})
   const [problems, setProblems] = useState<Problem[]>([])
   const save = async () => {
@@ -31,13 +31,14 @@ export function SetOnce() {
       {page.data?.warnings.map((w) => <Notice key={w} tone="fail">{w}</Notice>)}
       {problems.map((p) => <Notice key={p.field + p.message} tone="fail">{titles[p.field] ?? p.field}: {p.message}; {p.remedy}</Notice>)}
       <form onSubmit={(e) => { e.preventDefault(); save() }}>
-        <div className="grid grid-cols-[12rem_22rem_7rem_minmax(0,1fr)] gap-x-5 border-b border-line-strong pb-1 text-[13px] text-soft"><span>Setting</span><span>Value</span><span>From</span><span>What it is</span></div>
+        <div className="grid grid-cols-[11rem_21rem_6.5rem_minmax(0,1fr)_12rem] gap-x-5 border-b border-line-strong pb-1 text-[13px] text-soft"><span>Setting</span><span>Value</span><span>From</span><span>What it is</span><span>Sites that have another</span></div>
         {page.data?.settings.map((d) => (
-          <label key={d.name} data-setting={d.name} className="grid grid-cols-[12rem_22rem_7rem_minmax(0,1fr)] items-baseline gap-x-5 border-b border-line py-1.5">
+          <label key={d.name} data-setting={d.name} className="grid grid-cols-[11rem_21rem_6.5rem_minmax(0,1fr)_12rem] items-baseline gap-x-5 border-b border-line py-1.5">
             <span className="font-medium">{titles[d.name] ?? d.name}</span>
             <input name={d.name} type={d.name === "admin_password" ? "password" : "text"} autoComplete="off" value={draft[d.name] ?? (d.name === "admin_password" ? "" : d.value)} placeholder={d.name === "admin_password" && d.value ? "set" : d.usual} onChange={(e) => setDraft({ ...draft, [d.name]: e.target.value })} aria-invalid={problems.some((p) => p.field === d.name)} className={`border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-soft ${d.name in draft ? "text-accent" : ""}`} />
             <span className="text-[13px] text-soft">{d.from}</span>
             <span className="text-[13px] text-soft">{d.about}</span>
+            <span className="truncate text-[13px] text-soft" title={d.others.join(", ")}>{d.others.length === 0 ? "none" : d.others.length < 3 ? d.others.join(", ") : `${d.others.length} sites`}</span>
           </label>
         ))}
         <p className="mt-4 flex items-center gap-5"><Button type="submit" tone="strong" disabled={Object.keys(draft).length === 0}>Set</Button>{Object.keys(draft).length > 0 && <Word onClick={() => { setDraft({}); setProblems([]) }}>leave it as it is</Word>}</p>

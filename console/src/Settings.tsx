@@ -75,8 +75,9 @@ export function SettingsPage({ name }: { name: string }) {
               </label>
             ))}
           </div>
-          <h2 className="mb-1 mt-6 text-[15px] font-semibold">Debugging and rest</h2>
+          <h2 className="mb-1 mt-6 text-[15px] font-semibold">Debugging, network and rest</h2>
           <label className="flex items-center gap-2"><input type="checkbox" name="debug" className="accent-(--accent)" checked={s.debug ?? false} onChange={(e) => edit({ debug: e.target.checked })} /> PHP shows and logs every error</label>
+          <label className="flex items-center gap-2"><input type="checkbox" name="offline" className="accent-(--accent)" checked={s.offline ?? false} onChange={(e) => edit({ offline: e.target.checked })} /> It works offline: what it asks of other machines is refused at once</label>
           <label className="mt-1 flex items-center gap-2">Xdebug connects to port <input value={s.xdebug || ""} placeholder="off" disabled={!page.data.has_xdebug} onChange={(e) => edit({ xdebug: Number(e.target.value) || 0 })} className="w-20 border-b border-line-strong bg-transparent font-mono text-[13px]" /></label>
           <label className="mt-1 flex items-center gap-2">PHP goes to rest after <input value={s.rest_after || ""} placeholder="600" onChange={(e) => edit({ rest_after: Number(e.target.value) || 0 })} className="w-20 border-b border-line-strong bg-transparent font-mono text-[13px]" /> seconds without a request</label>
           <h2 className="mb-1 mt-6 text-[15px] font-semibold">Further folders that it may use</h2>

@@ -4,7 +4,7 @@ import { useQuery } from "@tanstack/react-query"
 import { ToggleGroup } from "radix-ui"
 import { useState, type ReactNode } from "react"
 import { Link, useLocation } from "wouter"
-import { call, queries, told, useKits, useLive, useOperations, useReports, useSites, type Result, type SettingsData, type Site, type User } from "./api"
+import { call, queries, told, useKits, useLive, useOperations, useReports, useSites, type Result, type SettingsData, type Site, type Tally, type User } from "./api"
 import { ChangeStack } from "./Stack"
 import { checks, summary, verdictOf, type Shown } from "./Strip"
 import { Button, Mono, Notice, Retire, stateOf, useAsk, Word } from "./ui"
@@ -80,14 +80,14 @@ export function SitePage({ name }: { name: string }) {
 
 // Done is what was done with this site lately, with the steps of each.
 function Done({ name }: { name: string }) {
-  const operations = (useOperations().data ?? []).filter((o) => o.sites.some((part) => part.site === name)).slice(0, 6)
+  const operations = (useOperations().data ?? []).filter((o) => o.sites.some((part) => part.site === name) || o.change?.rename === name).slice(0, 6)
   if (operations.length === 0) return null
   return (
     <section className="mt-8">
       <h2 className="mb-1 text-[15px] font-semibold">What was done</h2>
       <ol>
         {operations.map((o) => {
-          const part = o.sites.find((each) => each.site === name)!
+          const part = o.sites.find((each) => each.site === name) ?? o.sites[0]
           return (
             <li key={o.id} className="grid grid-cols-[11.5rem_5rem_5rem_1fr] items-baseline gap-x-4 border-t border-line py-1.5">
               <Mono className="text-soft">{new Date(o.created_at).toLocaleString("sv")}</Mono>
@@ -155,20 +155,31 @@ function Facts({ site: s, group, busy }: { site: Site; group: (typeof groups)[nu
   const settings = useQuery({ queryKey: ["settings", s.name], queryFn: () => call<SettingsData>("GET", `/sites/${s.name}/settings`), enabled: group === "Folder" }).data?.settings
   const lead = (page: string, text: string) => <Link href={`/sites/${s.name}/${page}`} className="font-medium underline decoration-accent decoration-2 underline-offset-4 hover:text-accent">{text}</Link>
   const list = (rows: ReactNode) => <dl className="grid grid-cols-[7rem_1fr] gap-x-3 gap-y-2">{rows}</dl>
-  const open = (href: string, text: string) => (
-    <a href={href} target="_blank" rel="noreferrer" className="mt-4 inline-block font-medium underline decoration-accent decoration-2 underline-offset-4 hover:text-accent">{text}</a>
-  )
   switch (group) {
     case "Address":
-      return <>{list(<><Fact name="address"><Mono>{s.url}</Mono></Fact><Fact name="own port"><Mono>127.0.0.1:{s.port}</Mono></Fact><Fact name="title">{s.title}</Fact></>)}{open(s.url, "Open the site")}</>
+      return (
+        <>
+          {list(
+            <>
+              <Fact name="address"><Mono>{s.url}</Mono>{s.domain_unicode && <span className="block text-[13px] text-soft">{s.domain_unicode}</span>}</Fact>
+              <Domains site={s} />
+              {s.network && <Fact name={s.network === "folders" ? "by sub-folder" : "by sub-domain"}>{(s.sub_sites ?? []).map((each) => <a key={each} href={each} target="_blank" rel="noreferrer" className="block font-mono text-[13px] underline decoration-line-strong underline-offset-4 hover:text-accent">{each}</a>)}{!s.sub_sites?.length && "no sub-site was made with it"}</Fact>}
+              <Fact name="own port"><Mono>127.0.0.1:{s.port}</Mono></Fact>
+              <Fact name="title">{s.title}</Fact>
+              {(s.language || s.time_zone || s.offline) && <Fact name="made with">{[s.language, s.time_zone, s.offline && "works offline"].filter(Boolean).join(", ")}</Fact>}
+            </>,
+          )}
+          <p className="mt-4 flex flex-wrap items-baseline gap-x-6 gap-y-2"><a href={s.url} target="_blank" rel="noreferrer" className="font-medium underline decoration-accent decoration-2 underline-offset-4 hover:text-accent">Open the site</a><Rename site={s} busy={busy} /></p>
+        </>
+      )
     case "Administrator":
       return <>{list(<><Fact name="user"><Mono>{s.admin.user}</Mono></Fact><Fact name="mail"><Mono>{s.admin.email}</Mono></Fact><Secret site={s} read={(f) => f.admin.password} /></>)}<SignIn site={s} /></>
     case "Stack":
       return <><ChangeStack key={s.stack.php.engine + s.stack.web.engine + s.stack.database.engine} site={s} busy={busy} /><p className="mt-4 flex flex-wrap gap-x-6">{lead("settings", "Settings")}{lead("info", "All that it runs on")}{lead("trial", "Try other stacks")}</p></>
     case "Database":
-      return list(<><Fact name="database"><Mono>{s.database.name}</Mono></Fact><Fact name="server"><Mono>{s.database.host}:{s.database.port}</Mono></Fact><Fact name="user"><Mono>{s.database.user}</Mono></Fact><Secret site={s} read={(f) => f.database.password} />{s.prefix && <Fact name="table prefix"><Mono>{s.prefix}</Mono></Fact>}</>)
+      return list(<><Fact name="database"><Mono>{s.database.name}</Mono></Fact><Fact name="server"><Mono>{s.database.host}:{s.database.port}</Mono></Fact><Fact name="user"><Mono>{s.database.user}</Mono></Fact><Secret site={s} read={(f) => f.database.password} />{s.prefix && <Fact name="table prefix"><Mono>{s.prefix}</Mono></Fact>}<LoadSQL site={s} busy={busy} /></>)
     case "Folder":
-      return <>{list(<><Fact name="folder"><Mono className="break-all">{s.folder}</Mono></Fact><Fact name="document root"><Mono className="break-all">{s.document_root}</Mono></Fact>{(settings?.allow ?? []).map((dir) => <Fact key={dir} name="may also use"><Mono className="break-all">{dir}</Mono></Fact>)}</>)}{s.origin?.kind && <p className="mt-3 text-[13px] text-soft">{{ stencil: "Drawn from the stencil", site: "A copy of the site", archive: "Unpacked from", folder: "Adopted where it stands:" }[s.origin.kind] ?? s.origin.kind} <Mono className="break-all">{s.origin.from}</Mono></p>}<p className="mt-4 flex flex-wrap items-baseline gap-x-6 gap-y-2">{lead("logs", "Logs")}<SaveAs site={s} busy={busy} /></p></>
+      return <>{list(<><Fact name="folder"><Mono className="break-all">{s.folder}</Mono></Fact><Fact name="document root"><Mono className="break-all">{s.document_root}</Mono></Fact>{(settings?.allow ?? []).map((dir) => <Fact key={dir} name="may also use"><Mono className="break-all">{dir}</Mono></Fact>)}</>)}{s.origin?.kind && <p className="mt-3 text-[13px] text-soft">{{ stencil: "Drawn from the stencil", site: "A copy of the site", archive: "Unpacked from", folder: "Adopted where it stands:" }[s.origin.kind] ?? s.origin.kind} <Mono className="break-all">{s.origin.from}</Mono></p>}<p className="mt-4 flex flex-wrap items-baseline gap-x-6 gap-y-2">{lead("logs", "Logs")}<SaveAs site={s} busy={busy} /></p><Commands site={s} /></>
   }
 }
 
@@ -221,6 +232,136 @@ function SignIn({ site: s }: { site: Site }) {
       </label>
       <span className="text-[13px] text-soft">without a password, by a ticket that is good once</span>
       {fault && <Notice tone="fail">{fault}</Notice>}
+    </div>
+  )
+}
+
+// Domains are the further ones that the site answers for, and those that it had before.
+function Domains({ site: s }: { site: Site }) {
+  const [draft, setDraft] = useState<string>()
+  const [fault, setFault] = useState<string>()
+  const set = async (domains: string[], forget: string[] = []) => {
+    try {
+      await call("PUT", `/sites/${s.name}/domains`, { domains, forget })
+      setDraft(undefined)
+      setFault(undefined)
+      await queries.invalidateQueries()
+    } catch (error) {
+      setFault(told(error))
+    }
+  }
+  const further = s.domains ?? []
+  return (
+    <>
+      <Fact name="also answers for">
+        {draft === undefined ? (
+          <>{further.map((d) => <Mono key={d} className="block">{d}</Mono>)}<Word className="text-[13px]" onClick={() => setDraft(further.join(" "))}>{further.length ? "change…" : "a further domain…"}</Word></>
+        ) : (
+          <form className="flex items-baseline gap-3" onSubmit={(e) => { e.preventDefault(); set(draft.split(/[ ,]+/).filter(Boolean)) }}>
+            <input name="domains" autoFocus value={draft} onChange={(e) => setDraft(e.target.value)} aria-label="Further domains" placeholder="apples.localhost" className="min-w-0 grow border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-skip" />
+            <Word type="submit">set</Word>
+          </form>
+        )}
+        {fault && <span role="alert" className="block text-[13px] text-fail">{fault}</span>}
+      </Fact>
+      {(s.forwards ?? []).map((f) => <Fact key={f.domain} name="led here"><Mono>{f.domain}</Mono> <span className="text-[13px] text-soft">until {f.until.slice(0, 10)}</span> <Word className="text-[13px]" onClick={() => set(further, [f.domain])}>forget</Word></Fact>)}
+    </>
+  )
+}
+
+// Rehearsed tells what the rewriter would do, and what it leaves alone.
+function Rehearsed({ tally }: { tally: Tally }) {
+  const tables = Object.entries(tally.tables)
+  return (
+    <div className="mt-2 max-h-48 overflow-auto border-l-2 border-line-strong pl-3 text-[13px]">
+      <p>{tables.reduce((n, [, c]) => n + c.addresses, 0)} addresses would change{tally.left_count > 0 && `, ${tally.left_count} values be left alone`}.</p>
+      {tables.map(([name, c]) => <p key={name} className="text-soft"><Mono>{name}</Mono> {c.addresses} in {c.values} values</p>)}
+      {tally.left.map((l, i) => <p key={i} className="text-soft">{l.why}: <Mono className="break-all">{l.excerpt}</Mono></p>)}
+    </div>
+  )
+}
+
+// Rename gives the site another name or domain.
+function Rename({ site: s, busy }: { site: Site; busy: boolean }) {
+  const [open, setOpen] = useState(false)
+  const [name, setName] = useState(s.name)
+  const [domain, setDomain] = useState("")
+  const [tally, setTally] = useState<Tally>()
+  const [fault, setFault] = useState<string>()
+  const [, go] = useLocation()
+  if (!open) return <Word disabled={busy} onClick={() => setOpen(true)}>another name or domain…</Word>
+  const asked = { name: name === s.name ? undefined : name, domain: domain || undefined }
+  const send = async (rehearse: boolean) => {
+    setFault(undefined)
+    try {
+      if (rehearse) return setTally(await call<Tally>("POST", `/sites/${s.name}/rename/rehearse`, asked))
+      const operation = await call<{ id: string }>("POST", `/sites/${s.name}/rename`, asked)
+      setOpen(false)
+      go(`/operations#${operation.id}`)
+    } catch (error) {
+      setFault(told(error))
+    }
+  }
+  const looks = "w-full border-b border-line-strong bg-transparent font-mono text-[13px] text-ink placeholder:text-soft"
+  return (
+    <form className="w-full border-t border-line pt-3" onSubmit={(e) => { e.preventDefault(); send(false) }}>
+      <div className="grid grid-cols-2 gap-x-5">
+        <label className="text-[13px] text-soft">Name<input name="new-name" autoFocus value={name} onChange={(e) => { setName(e.target.value); setTally(undefined) }} className={looks} /></label>
+        <label className="text-[13px] text-soft">Domain<input name="new-domain" value={domain} onChange={(e) => { setDomain(e.target.value); setTally(undefined) }} placeholder={s.domain.replace(new RegExp(`^${s.name}\\.`), `${name}.`)} className={looks} /></label>
+      </div>
+      <p className="mt-1 text-[13px] text-soft">Everything in it is re-addressed, and its old domain leads here for 30 days. It goes back by itself when it is worse off.</p>
+      {fault && <p role="alert" className="text-[13px] text-fail">{fault}</p>}
+      {tally && <Rehearsed tally={tally} />}
+      <p className="mt-2 flex items-center gap-4"><Button type="submit" tone="strong" disabled={busy || (!asked.name && !asked.domain)}>Rename</Button><Word disabled={!asked.name && !asked.domain} onClick={() => send(true)}>what would change</Word><Word onClick={() => setOpen(false)}>leave it</Word></p>
+    </form>
+  )
+}
+
+// LoadSQL puts a dump in the place of the database.
+function LoadSQL({ site: s, busy }: { site: Site; busy: boolean }) {
+  const [open, setOpen] = useState(false)
+  const [sql, setSQL] = useState("")
+  const [address, setAddress] = useState("")
+  const [tally, setTally] = useState<Tally>()
+  const [fault, setFault] = useState<string>()
+  if (!open) return <dd className="col-span-2 mt-2"><Word disabled={busy} onClick={() => setOpen(true)}>load an SQL file…</Word></dd>
+  const send = async (rehearse: boolean) => {
+    setFault(undefined)
+    try {
+      if (rehearse) return setTally(await call<Tally>("POST", `/sites/${s.name}/load/rehearse`, { sql, address: address || undefined }))
+      await call("POST", `/sites/${s.name}/load`, { sql, address: address || undefined })
+      setOpen(false)
+      await queries.invalidateQueries()
+    } catch (error) {
+      setFault(told(error))
+    }
+  }
+  const looks = "w-full border-b border-line-strong bg-transparent font-mono text-[13px] text-ink placeholder:text-skip"
+  return (
+    <dd className="col-span-2 mt-2 border-t border-line pt-3">
+      <form onSubmit={(e) => { e.preventDefault(); send(false) }}>
+        <label className="text-[13px] text-soft">File on this machine, plain or compressed<input name="sql" autoFocus value={sql} onChange={(e) => { setSQL(e.target.value); setTally(undefined) }} placeholder="/home/ines/orchard.sql.gz" className={looks} /></label>
+        <label className="mt-1 block text-[13px] text-soft">Base address in it, where it does not tell<input name="sql-address" value={address} onChange={(e) => { setAddress(e.target.value); setTally(undefined) }} placeholder="https://orchard-days.example" className={looks} /></label>
+        <p className="mt-1 text-[13px] text-soft">It takes the place of the database, re-addressed to this site. A restore point is taken first.</p>
+        {fault && <p role="alert" className="text-[13px] text-fail">{fault}</p>}
+        {tally && <Rehearsed tally={tally} />}
+        <p className="mt-2 flex items-center gap-4"><Button type="submit" tone="strong" disabled={busy || !sql}>Load</Button><Word disabled={!sql} onClick={() => send(true)}>what would change</Word><Word onClick={() => setOpen(false)}>leave it</Word></p>
+      </form>
+    </dd>
+  )
+}
+
+// Commands are what opens the folder outside the browser, which no page may do itself.
+function Commands({ site: s }: { site: Site }) {
+  const [copied, setCopied] = useState("")
+  return (
+    <div className="mt-3 grid grid-cols-[7rem_1fr] gap-x-3 gap-y-1 text-[13px]">
+      {[["editor", `vessik edit ${s.name}`], ["terminal", `vessik terminal ${s.name}`], ["team's file", `vessik fleet write ${s.name} -content`]].map(([what, command]) => (
+        <div key={what} className="contents">
+          <span className="text-soft">{what}</span>
+          <span><Mono>{command}</Mono> <Word className="ml-2" onClick={() => navigator.clipboard?.writeText(command).then(() => setCopied(what))}>{copied === what ? "copied" : "copy"}</Word></span>
+        </div>
+      ))}
     </div>
   )
 }

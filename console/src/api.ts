@@ -18,6 +18,10 @@ export type Engine = Schemas["Engine"]
 export type Engines = Schemas["Engines"]
 export type Kits = Schemas["Kits"]
 export type Stencil = Schemas["Stencil"]
+export type ShelfItem = Schemas["ShelfItem"]
+export type Hosts = Schemas["HostsPage"]
+export type Tally = Schemas["Tally"]
+export type FleetStep = Schemas["Step"]
 export type User = Schemas["User"]
 export type DefaultsData = Schemas["DefaultsPage"]
 export type VariablesPage = Schemas["VariablesPage"]
@@ -63,6 +67,8 @@ export const useOperations = () => useQuery({ queryKey: ["operations"], queryFn:
 export const useEngines = () => useQuery({ queryKey: ["engines"], queryFn: () => call<Engines>("GET", "/engines") })
 export const useKits = () => useQuery({ queryKey: ["kits"], queryFn: () => call<Kits>("GET", "/kits") })
 export const useStencils = () => useQuery({ queryKey: ["stencils"], queryFn: () => call<Stencil[]>("GET", "/stencils") })
+export const useShelf = () => useQuery({ queryKey: ["shelf"], queryFn: () => call<Schemas["ShelfPage"]>("GET", "/shelf") })
+export const useDefaults = () => useQuery({ queryKey: ["defaults"], queryFn: () => call<DefaultsData>("GET", "/defaults") })
 // told is what a refusal says, in one line.
 export const told = (error: unknown) => (error instanceof Refusal ? [...(error.problems.length ? [] : [error.message]), ...error.problems.map((p) => `${p.message}; ${p.remedy}`)].join("; ") : String(error))
 export const useReports = () =>

@@ -2,16 +2,19 @@ import { QueryClientProvider } from "@tanstack/react-query"
 import { useEffect, useState } from "react"
 import { createRoot } from "react-dom/client"
 import { Link, Route, Switch, useLocation } from "wouter"
-import { queries, Refusal, useChanges, useStatus } from "./api"
+import { queries, Refusal, useChanges, useDefaults, useStatus } from "./api"
 import { Engines } from "./Engines"
 import { Fleet } from "./Fleet"
+import { FleetFile } from "./FleetFile"
 import { InfoPage } from "./Info"
 import { KitsPage } from "./Kits"
 import { LogsPage } from "./Logs"
 import { Machine } from "./Machine"
 import { Operations } from "./Operations"
+import { Palette } from "./Palette"
 import { SetOnce } from "./SetOnce"
 import { SettingsPage } from "./Settings"
+import { ShelfPage } from "./Shelf"
 import { SignIn } from "./SignIn"
 import { SitePage } from "./SitePage"
 import { TrialPage } from "./Trial"
@@ -20,9 +23,12 @@ import { Guard, Notice, Word } from "./ui"
 
 type Theme = "light" | "dark"
 
+// useTheme is what was turned to here, else what is set once, else the system's.
 function useTheme(): [Theme, () => void] {
-  const system = matchMedia("(prefers-color-scheme: dark)")
-  const [theme, setTheme] = useState<Theme>(() => (localStorage.getItem("theme") as Theme) ?? (system.matches ? "dark" : "light"))
+  const system = matchMedia("(prefers-color-scheme: dark)").matches ? "dark" : "light"
+  const [own, setTheme] = useState<Theme | null>(() => localStorage.getItem("theme") as Theme | null)
+  const once = useDefaults().data?.settings.find((d) => d.name === "appearance")?.value
+  const theme: Theme = own ?? (once === "light" || once === "dark" ? once : system)
   useEffect(() => {
     document.documentElement.dataset.theme = theme
   }, [theme])
@@ -66,6 +72,7 @@ function App() {
           <nav aria-label="Main" className="flex gap-5 [&_a[aria-current]]:border-b-2 [&_a[aria-current]]:border-accent [&_a]:pb-0.5">
             <Link href="/" {...here("/")}>Fleet</Link>
             <Link href="/kits" {...here("/kits")}>Kits and stencils</Link>
+            <Link href="/shelf" {...here("/shelf")}>Shelf</Link>
             <Link href="/engines" {...here("/engines")}>Engines</Link>
             <Link href="/operations" {...here("/operations")}>Operations</Link>
             <Link href="/machine" {...here("/machine")}>Machine</Link>
@@ -73,13 +80,15 @@ function App() {
           </nav>
           <span className="grow" />
           {status.data && (
-            <span className="font-mono text-[12.5px] text-soft">
-              {status.data.home} · gateway on port {status.data.gateway_port}
+            <span title={status.data.home} className="max-w-[19rem] truncate font-mono text-[12.5px] text-soft">
+              {status.data.home} · port {status.data.gateway_port}
             </span>
           )}
+          <span className="hidden text-[13px] text-skip lg:inline" title="Quick actions">Ctrl K</span>
           <Word onClick={turn} className="text-[13px] text-soft">{theme === "dark" ? "Light" : "Dark"}</Word>
         </div>
       </header>
+      <Palette turn={turn} />
       <main id="main" className="mx-auto max-w-[1400px] px-6 pb-20 pt-5">
         {refusal && <Notice tone="fail">{refusal.message}</Notice>}
         {status.data && !status.data.confinement.files && (
@@ -92,6 +101,8 @@ function App() {
           <Route path="/engines" component={Engines} />
           <Route path="/machine" component={Machine} />
           <Route path="/kits" component={KitsPage} />
+          <Route path="/shelf" component={ShelfPage} />
+          <Route path="/fleet-file" component={FleetFile} />
           <Route path="/set-once" component={SetOnce} />
           <Route path="/sites/:name/settings">{(p) => <SettingsPage name={p.name} key={p.name} />}</Route>
           <Route path="/sites/:name/trial">{(p) => <TrialPage name={p.name} key={p.name} />}</Route>

@@ -10,7 +10,7 @@ export function Button({ tone = "plain", className = "", ...rest }: ButtonHTMLAt
     strong: "border-ink bg-ink text-paper hover:bg-accent hover:border-accent hover:text-accent-ink",
     danger: "border-fail text-fail bg-transparent hover:bg-fail hover:text-paper",
   }[tone]
-  return <button type="button" className={`rounded-sm border px-3 py-1 text-[14px] font-medium transition-colors disabled:pointer-events-none disabled:opacity-45 ${looks} ${className}`} {...rest} />
+  return <button type="button" className={`shrink-0 whitespace-nowrap rounded-sm border px-3 py-1 text-[14px] font-medium transition-colors disabled:pointer-events-none disabled:opacity-45 ${looks} ${className}`} {...rest} />
 }
 
 // Word is an action written as a word in a line of text.

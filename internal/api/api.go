@@ -70,6 +70,7 @@ func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
 	a.registerStack(document)
 	a.registerKits(document)
 	a.stencils(router, document)
+	a.shelf(router, document)
 	a.events(router, document.OpenAPI())
 	a.logs(router)
 	router.GET("/sign-in", a.signIn)
@@ -176,8 +177,8 @@ func (a *API) register(api huma.API) {
 func (a *API) status() wire.Status {
 	p := a.Provisioner
 	s := wire.Status{Version: Version, Home: p.Home.Dir, EngineStore: p.Store.Dir, Account: a.Account, PID: a.PID, StartedAt: a.StartedAt, API: fmt.Sprintf("http://127.0.0.1:%d", a.Port),
-		Console: a.ConsoleURL(), GatewayPort: p.GatewayPort(), Sites: map[string]int{},
-		Confinement: wire.Confinement{LandlockABI: p.Abilities.Landlock, Files: p.Abilities.Files, Signals: p.Abilities.Signals, Sockets: p.Abilities.Sockets}}
+		Console: a.ConsoleURL(), GatewayPort: p.GatewayPort(), Sites: map[string]int{}, Settling: p.Settling(),
+		Confinement: wire.Confinement{LandlockABI: p.Abilities.Landlock, Files: p.Abilities.Files, Signals: p.Abilities.Signals, Sockets: p.Abilities.Sockets, Ports: p.Abilities.Ports}}
 	for _, each := range p.Sites() {
 		s.Sites[string(each.State)]++
 	}
@@ -196,8 +197,15 @@ func (a *API) sites(sites []site.Site, secrets bool) []wire.Site {
 	for i, s := range sites {
 		shown[i] = wire.Site{Name: s.Name, Title: s.Title, State: s.State, Reason: s.Reason, Notice: s.Notice, URL: s.URL(p.GatewayPort()), Domain: s.Domain, Folder: s.Folder, DocumentRoot: s.DocumentRoot(), Prefix: p.Prefix(s),
 			Kit: s.Kit, Stack: wire.FullStack{PHP: part(s.Stack.PHP), Web: part(s.Stack.Web), Database: part(s.Stack.Database)}, Port: s.Port, Resting: p.Resting(s.Name), TrialOf: s.TrialOf, Group: s.Group, Note: s.Note, Top: s.Top, Origin: s.Origin,
+			Language: s.Language, TimeZone: s.TimeZone, Offline: s.Settings.Offline, SearchEngines: s.Visible, Touches: s.Touches, Domains: s.Domains, Forwards: s.Forwards, Network: s.Network, Plugins: s.Plugins, Themes: s.Themes,
 			Database: wire.Database{Host: "127.0.0.1", Port: p.DatabasePort(s.Stack.Database), Name: s.Database.Name, User: s.Database.User},
 			Admin:    wire.Admin{User: s.Admin.User, Email: s.Admin.Email}, CreatedAt: s.CreatedAt}
+		if read := site.Unicode(s.Domain); read != s.Domain {
+			shown[i].DomainUnicode = read
+		}
+		for _, sub := range s.SubSites {
+			shown[i].SubSites = append(shown[i].SubSites, s.SubURL(sub, p.GatewayPort()))
+		}
 		if secrets {
 			shown[i].Database.Password, shown[i].Admin.Password = s.Database.Password, s.Admin.Password
 		}

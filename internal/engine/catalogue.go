@@ -15,7 +15,8 @@ const (
 	PHP      Kind = "php"
 	Web      Kind = "web"
 	Database Kind = "database"
-	Release  Kind = "release" // a CMS release: laid out, never started
+	Release  Kind = "release"   // a CMS release: laid out, never started
+	Language Kind = "languages" // further languages of a release
 )
 
 // Row is one entry of the catalogue: an engine (or a CMS release) that can be fetched.
@@ -45,6 +46,11 @@ var Catalogue = []Row{
 	mariadbRow("11.8", "trixie", "mariadb-server-core", "mariadb-client-core"),
 	mariadbRow("10.5", "bullseye", "mariadb-server-core-10.5", "mariadb-client-core-10.5"),
 	wordpressRow("6.1", "bookworm", "twentytwentythree"), wordpressRow("6.8", "trixie", "twentytwentyfive"), wordpressRow("5.7", "bullseye", "twentytwentyone"),
+	languagesRow("wordpress-6.1", "bookworm", "wordpress-l10n"), languagesRow("wordpress-6.8", "trixie", "wordpress-l10n"), languagesRow("wordpress-5.7", "bullseye", "wordpress-l10n"),
+	{ID: "spip-4.4", Kind: Release, Generation: "trixie", WithoutDependencies: true,
+		Packages: []string{"spip", "php-algo26-idna-convert", "php-jakeasmith-http-build-url", "php-psr-container", "php-symfony-deprecation-contracts", "php-symfony-service-contracts", "php-symfony-var-exporter",
+			"php-symfony-dependency-injection", "php-symfony-filesystem", "php-getid3", "libjs-jquery", "libjs-jquery-form", "libjs-jquery-jstree", "libjs-mediaelement", "libjs-prefix-free",
+			"libjs-twitter-bootstrap-datepicker", "node-js-cookie", "fonts-dustin"}},
 }
 
 func phpRow(version, generation string) Row {
@@ -66,6 +72,10 @@ func apacheRow(version, generation string) Row {
 
 func mariadbRow(version, generation string, packages ...string) Row {
 	return Row{ID: "mariadb-" + version, Kind: Database, Generation: generation, Packages: packages, Programs: []string{"usr/sbin/mariadbd", "usr/bin/mariadb"}}
+}
+
+func languagesRow(release, generation, pack string) Row {
+	return Row{ID: "languages-" + release, Kind: Language, Generation: generation, WithoutDependencies: true, Packages: []string{pack}}
 }
 
 func wordpressRow(version, generation, theme string) Row {

@@ -6,9 +6,11 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -182,6 +184,18 @@ func (d *DatabaseServer) open(database string, parseTime bool) *sql.DB {
 	return pool
 }
 
+// OpenAs is a pool of connections of a database's own user.
+func (d *DatabaseServer) OpenAs(database, user, password string) *sql.DB {
+	config := d.config.Clone()
+	config.Net, config.Addr, config.User, config.Passwd = "tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(d.Port)), user, password
+	config.DBName = database
+	connector, err := mysql.NewConnector(config)
+	if err != nil {
+		panic(err) // the configuration is ours
+	}
+	return sql.OpenDB(connector)
+}
+
 // Admin is the pool of administrator's connections without a database.
 func (d *DatabaseServer) Admin() *sql.DB { return d.admin }
 
@@ -217,6 +231,12 @@ func (d *DatabaseServer) CreateDatabase(ctx context.Context, name, user, passwor
 		}
 	}
 	return nil
+}
+
+// EmptyDatabase makes a database anew; its user keeps the right to it.
+func (d *DatabaseServer) EmptyDatabase(ctx context.Context, name string) error {
+	_, err := d.admin.ExecContext(ctx, "DROP DATABASE IF EXISTS "+Identifier(name)+"; CREATE DATABASE "+Identifier(name)+" CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci")
+	return err
 }
 
 // DropDatabase takes both away; it bears their absence.

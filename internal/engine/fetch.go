@@ -95,6 +95,44 @@ func (a *apt) bring(ctx context.Context, rows []Row, progress Progress) (wanted 
 // errIncomplete says that the archive does not hold what it lists.
 var errIncomplete = errors.New("a listed package is missing")
 
+// FetchPackage unpacks one of Debian's packages, without what it depends on, into a folder; it is taken from the newest generation
+// that has it. It returns the package's version.
+func (s Store) FetchPackage(ctx context.Context, name, dir string) (version string, err error) {
+	if !packageName.MatchString(name) {
+		return "", fmt.Errorf("%q is not the name of a Debian package", name)
+	}
+	if err := os.MkdirAll(s.Dir, 0o755); err != nil {
+		return "", err
+	}
+	unlock, err := s.lock(ctx, func(string, float64) {})
+	if err != nil {
+		return "", err
+	}
+	defer unlock()
+	for _, generation := range slices.Backward(generations) {
+		var a *apt
+		if a, err = s.newApt(generation); err != nil {
+			return "", err
+		}
+		row := Row{ID: name, Packages: []string{name}, WithoutDependencies: true}
+		var wanted map[string][]string
+		if wanted, _, err = a.bring(ctx, []Row{row}, func(string, float64) {}); err != nil {
+			if strings.Contains(err.Error(), "Unable to locate package") || strings.Contains(err.Error(), "no installation candidate") {
+				err = fmt.Errorf("Debian has no package %s", name)
+				continue
+			}
+			return "", err
+		}
+		_, version, _ = strings.Cut(wanted[name][0], "=")
+		err = a.unpack(ctx, wanted[name], dir)
+		a.clean()
+		return versionNumber.FindString(version + ".0.0"), err
+	}
+	return "", err
+}
+
+var packageName = regexp.MustCompile(`^[a-z0-9][a-z0-9+.-]+$`)
+
 func (a *apt) bringOnce(ctx context.Context, rows []Row, progress Progress) (map[string][]string, error) {
 	if err := a.update(ctx); err != nil {
 		return nil, err

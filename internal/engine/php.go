@@ -31,6 +31,7 @@ type PHPPlace struct {
 	Mail   string // where the mail that the site sends is kept
 	Socket string // held by the service; in a folder that the site cannot reach
 	Probe  string // the file that answers checks
+	Port   int    // of the site's database server
 	Ticket string // the text of the PHP that signs a user in; empty for none
 }
 
@@ -227,11 +228,15 @@ func (m *PHPMaster) start(ctx context.Context, e *Engine, s site.Site, turn int)
 	log := m.logs()[0]
 	started := logSize(log)
 	var process *proc.Process
+	confine := &proc.Confinement{ReadFolders: []string{e.Root(), m.dir(turn)}, ReadFiles: []string{m.place.Probe},
+		WriteFolders: append([]string{s.Folder, m.place.Temp, m.place.Mail}, s.Settings.Allow...), WriteFiles: m.logs()}
+	if s.Settings.Offline {
+		confine.OnlyPorts = []uint16{uint16(m.place.Port)}
+	}
 	process, err := m.supervisor.Start(ctx, proc.Spec{Name: "php of " + s.Name, Program: e.Program("php-fpm"), Arguments: m.arguments(turn),
 		Env: []string{"FPM_SOCKETS=" + m.place.Socket + "=3", "PHP_INI_SCAN_DIR=", "PATH=/usr/local/bin:/usr/bin:/bin", "TMPDIR=" + m.place.Temp},
 		Dir: m.place.Temp, Log: filepath.Join(m.place.Dir, "start.log"), Files: []*os.File{m.handed},
-		Confine: &proc.Confinement{ReadFolders: []string{e.Root(), m.dir(turn)}, ReadFiles: []string{m.place.Probe},
-			WriteFolders: append([]string{s.Folder, m.place.Temp, m.place.Mail}, s.Settings.Allow...), WriteFiles: m.logs()},
+		Confine:     confine,
 		Ready:       func(context.Context) error { return saysReady(log, &started) },
 		StartWithin: 20 * time.Second, StopSignal: syscall.SIGQUIT, Grace: 3 * time.Second, Attempts: 6,
 		GivenUp: func(err error) {

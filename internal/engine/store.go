@@ -283,7 +283,8 @@ var versionNumber = regexp.MustCompile(`\d+\.\d+\.\d+`)
 // readVersion asks the program itself; for a release, its main package's version.
 func readVersion(ctx context.Context, e *Engine) (string, error) {
 	if len(e.Programs) == 0 {
-		main := e.Packages[slices.IndexFunc(e.Packages, func(p string) bool { return strings.HasPrefix(p, strings.Split(e.ID, "-")[0]+"=") })]
+		at := slices.IndexFunc(e.Packages, func(p string) bool { return strings.HasPrefix(p, strings.Split(e.ID, "-")[0]+"=") })
+		main := e.Packages[max(at, 0)]
 		return versionNumber.FindString(main[strings.Index(main, "="):]), nil
 	}
 	program := filepath.Join(e.Root(), e.Programs[0])

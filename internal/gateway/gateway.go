@@ -15,6 +15,7 @@ import (
 	"net/http"
 	"net/http/httputil"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -43,7 +44,11 @@ type Gateway struct {
 	Wait    time.Duration // how long a request waits for a site that is starting
 
 	proxy *httputil.ReverseProxy
+	idle  *http.Transport
 }
+
+// Forget closes the connections to web servers that are kept and idle: they lead to what was loaded when they were made.
+func (g *Gateway) Forget() { g.idle.CloseIdleConnections() }
 
 type siteKey struct{}
 
@@ -52,6 +57,7 @@ func siteOf(r *http.Request) site.Site { return r.Context().Value(siteKey{}).(si
 // New prepares a gateway.
 func New(sites Sites, port int, console string) *Gateway {
 	g := &Gateway{Sites: sites, Port: port, Console: console, Wait: 60 * time.Second}
+	g.idle = &http.Transport{DialContext: dialPatiently, MaxIdleConns: 512, MaxIdleConnsPerHost: 64, IdleConnTimeout: 15 * time.Second, DisableCompression: true}
 	g.proxy = &httputil.ReverseProxy{
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.SetURL(&url.URL{Scheme: "http", Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(siteOf(r.In).Port))})
@@ -60,7 +66,7 @@ func New(sites Sites, port int, console string) *Gateway {
 		},
 		Transport: patient{
 			outage:     sites.Outage,
-			repeatable: &http.Transport{DialContext: dialPatiently, MaxIdleConns: 512, MaxIdleConnsPerHost: 64, IdleConnTimeout: 15 * time.Second, DisableCompression: true},
+			repeatable: g.idle,
 			once:       &http.Transport{DialContext: dialPatiently, DisableKeepAlives: true, DisableCompression: true},
 		},
 		// Parts of an answer go on as they come.
@@ -140,10 +146,14 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case !known:
 		g.unknown(w, host)
+	case slices.ContainsFunc(s.Forwards, func(f site.Forward) bool { return f.Domain == host }): // it had this domain before
+		w.Header().Set("Cache-Control", "no-store")
+		http.Redirect(w, r, strings.TrimSuffix(s.URL(g.Port), "/")+r.URL.RequestURI(), http.StatusTemporaryRedirect)
 	case s.State == site.Running && strings.HasPrefix(r.URL.Path, site.TicketPath):
 		g.signIn(w, r, s)
 	case s.State == site.Running:
 		http.NewResponseController(w).EnableFullDuplex() // a site may answer before it has read everything
+		defer r.Body.Close()                             // here: net/http would read what is left too late, and lose the visitor's connection
 		g.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), siteKey{}, s)))
 	case s.State == site.Failed:
 		write(w, http.StatusBadGateway, page{Title: s.Title + " has failed", Words: "The site cannot answer:", Reason: s.Reason,

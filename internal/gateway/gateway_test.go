@@ -247,6 +247,39 @@ func TestTheGatewayIsPatientWithWhatCanBeRepeated(t *testing.T) {
 	}
 }
 
+// A site may answer before it has read what is sent to it; the visitor's connection goes on serving.
+func TestAnAnswerBeforeTheWholeRequestIsRead(t *testing.T) {
+	server, _ := garden(t, site.Running, func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPost {
+			w.WriteHeader(http.StatusForbidden)
+			http.NewResponseController(w).Flush()
+		}
+		io.WriteString(w, "fern")
+	})
+	connection, err := net.Dial("tcp", server.Listener.Addr().String())
+	require.NoError(t, err)
+	defer connection.Close()
+	connection.SetDeadline(time.Now().Add(20 * time.Second))
+	answers := bufio.NewReader(connection)
+	for range 5 {
+		fmt.Fprint(connection, "POST /wp-login.php HTTP/1.1\r\nHost: fernhollow.localhost\r\nContent-Length: 40000\r\n\r\n")
+		fmt.Fprint(connection, strings.Repeat("seed", 5000))
+		refused, err := http.ReadResponse(answers, nil)
+		require.NoError(t, err)
+		assert.Equal(t, 403, refused.StatusCode, "before the second half is sent")
+		fmt.Fprint(connection, strings.Repeat("seed", 5000))
+		text, err := io.ReadAll(refused.Body)
+		require.NoError(t, err)
+		assert.Equal(t, "fern", string(text))
+		fmt.Fprint(connection, "GET / HTTP/1.1\r\nHost: fernhollow.localhost\r\n\r\n")
+		page, err := http.ReadResponse(answers, nil)
+		require.NoError(t, err, "the next request on the same connection")
+		assert.Equal(t, 200, page.StatusCode)
+		_, err = io.ReadAll(page.Body)
+		require.NoError(t, err)
+	}
+}
+
 func TestAFailureForWantOfADatabaseIsAskedAgain(t *testing.T) {
 	asked := 0
 	server, f := garden(t, site.Running, func(w http.ResponseWriter, r *http.Request) {
@@ -290,3 +323,27 @@ func TestATicketIsHandedToTheSiteAndToNoOther(t *testing.T) {
 	response, _ = ask(t, server, "fernhollow.localhost", "/vessik-ticket/good", nil)
 	assert.Equal(t, 503, response.StatusCode)
 }
+
+func TestADomainThatASiteHadLeadsToTheOneThatItHas(t *testing.T) {
+	server, f := garden(t, site.Running, func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, r.Host) })
+	f.sites = append(f.sites, f.sites[0])
+	f.sites[1].Domain = "old.test" // as the provisioner finds it
+	f.sites[1].Forwards = []site.Forward{{Domain: "old.test"}}
+	f.sites[1].Domain, f.sites[0].Domain = "fernhollow.localhost", "other.localhost"
+	byOld := &forwarding{fleet: f}
+	g := New(byOld, 20080, "")
+	old := httptest.NewServer(g)
+	defer old.Close()
+	response, _ := ask(t, old, "old.test", "/a%2Fb/?c=d", nil)
+	assert.Equal(t, 307, response.StatusCode)
+	assert.Equal(t, "http://fernhollow.localhost:20080/a%2Fb/?c=d", response.Header.Get("Location"))
+	assert.Equal(t, "no-store", response.Header.Get("Cache-Control"), "it is for a while only")
+	_, text := ask(t, server, "other.localhost", "/", nil)
+	assert.Equal(t, "other.localhost", text)
+	g.Forget()
+}
+
+// forwarding finds every host's site in the last one.
+type forwarding struct{ *fleet }
+
+func (f *forwarding) ByDomain(string) (site.Site, bool) { return f.sites[len(f.sites)-1], true }

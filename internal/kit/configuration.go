@@ -39,6 +39,14 @@ func (k *Kit) Repoint(folder string, port int) error {
 	return k.redefine(folder, map[string]string{"address": fmt.Sprintf("127.0.0.1:%d", port), "host": "127.0.0.1", "port": strconv.Itoa(port)})
 }
 
+// Redomain has a site's configuration name another domain, where it names one.
+func (k *Kit) Redomain(folder string, facts Facts) error {
+	if !slices.ContainsFunc(k.Configuration.Values, func(v Value) bool { return v.Of == "domain" }) {
+		return nil
+	}
+	return k.redefine(folder, map[string]string{"domain": facts.HostPort()})
+}
+
 // Reconfigure has a copy's configuration name its own database; everything else in it stays.
 func (k *Kit) Reconfigure(folder string, d site.Database, port int) error {
 	return k.redefine(folder, map[string]string{"address": fmt.Sprintf("127.0.0.1:%d", port), "host": "127.0.0.1", "port": strconv.Itoa(port),
@@ -60,11 +68,11 @@ func (k *Kit) Blank(folder string) ([]byte, error) {
 }
 
 // DrawConfiguration has a copy's configuration name its own database and prefix, and gives it secrets of its own.
-func (k *Kit) DrawConfiguration(folder string, d site.Database, port int, prefix string) error {
-	if err := k.Reconfigure(folder, d, port); err != nil {
+func (k *Kit) DrawConfiguration(folder string, facts Facts) error {
+	if err := k.Reconfigure(folder, facts.Database, facts.Port); err != nil {
 		return err
 	}
-	values := map[string]string{"prefix": prefix}
+	values := map[string]string{"prefix": facts.Prefix, "stem": strings.TrimSuffix(facts.Prefix, "_"), "domain": facts.HostPort()}
 	for _, v := range k.Configuration.Values {
 		if v.Of == "secret" {
 			values["secret "+v.Constant+v.Variable+v.Key] = token(64)
@@ -95,6 +103,9 @@ func (v Value) find(text []byte) (from, to int, quoted, found bool) {
 		return 0, 0, false, false
 	}
 	for i, name := range r.SubexpNames() {
+		if name == "quoted" && match[2*i] >= 0 {
+			return match[2*i], match[2*i+1], true, true
+		}
 		if strings.HasPrefix(name, "value") && match[2*i] >= 0 {
 			from, to = match[2*i], match[2*i+1]
 			if v.Pattern == "" {
@@ -137,7 +148,7 @@ func (k *Kit) redefine(folder string, values map[string]string) error {
 			continue
 		}
 		from, to, quoted, found := v.find(text)
-		if !found && v.Of == "secret" { // the site does not use it
+		if !found && (v.Of == "secret" || v.Of == "domain") { // the site does not use it
 			continue
 		}
 		if !found {
@@ -166,6 +177,9 @@ func (k *Kit) Values(folder string) (map[string]string, error) {
 			}
 			values[v.Of] = value
 		}
+	}
+	if values["stem"] != "" && values["prefix"] == "" {
+		values["prefix"] = values["stem"] + "_"
 	}
 	return values, nil
 }
@@ -208,9 +222,20 @@ func (k Kits) Recognised(folder string) (*Kit, string) {
 		if kit.Recognise.Version == "" {
 			return kit, kit.Version
 		}
-		if match := kit.regexps[kit.Recognise.Version].FindSubmatch(text); match != nil {
-			return kit, string(bytes.TrimSpace(match[1]))
+		if version := kit.VersionIn(text); version != "" {
+			return kit, version
 		}
 	}
 	return nil, ""
+}
+
+// VersionIn reads the CMS's version out of the file by which it is recognised; empty where it is not there.
+func (k *Kit) VersionIn(text []byte) string {
+	if k.Recognise.Version == "" {
+		return ""
+	}
+	if match := k.regexps[k.Recognise.Version].FindSubmatch(text); match != nil {
+		return string(bytes.TrimSpace(match[1]))
+	}
+	return ""
 }

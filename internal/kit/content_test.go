@@ -64,12 +64,12 @@ func TestADumpLoadsToTheSameRows(t *testing.T) {
 func TestAReleaseIsPreparedOnceAndDrawnFrom(t *testing.T) {
 	d := ground.Database(t)
 	release, php := ground.Engine(t, "wordpress-6.1"), ground.Engine(t, "php-8.2")
-	shelf := kit.Shelf{Dir: filepath.Join(ground.Folder(t), "shelf")}
+	shelf := kit.Stock{Dir: filepath.Join(ground.Folder(t), "shelf")}
 	kits, _ := kit.All("")
 	wordpress := kits["wordpress"]
-	prepared, err := shelf.Prepare(ctx, wordpress, release.Root(), release.Version, php, d)
+	prepared, err := shelf.Prepare(ctx, wordpress, kit.Source{Packages: release.Root()}, release.Version, php, d)
 	require.NoError(t, err)
-	again, err := shelf.Prepare(ctx, wordpress, release.Root(), release.Version, php, d)
+	again, err := shelf.Prepare(ctx, wordpress, kit.Source{Packages: release.Root()}, release.Version, php, d)
 	require.NoError(t, err)
 	assert.Same(t, prepared, again)
 	assert.NoFileExists(t, filepath.Join(prepared.Tree, "wp-config.php"), "no secret is on the shelf")

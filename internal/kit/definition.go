@@ -44,8 +44,15 @@ type Kit struct {
 	SignIn        SignIn        `yaml:"sign-in"`
 	Ticket        Ticket        `yaml:"ticket"`
 	Tasks         Tasks         `yaml:"tasks"`
+	Languages     Languages     `yaml:"languages"`
+	TimeZone      TimeZone      `yaml:"time-zone"`
 	Web           Web           `yaml:"web"`
 	Touches       []Touch       `yaml:"finishing-touches"`
+	Network       Network       `yaml:"network"`
+	Parts         []Part        `yaml:"parts"`
+	Checks        []Check       `yaml:"checks"`
+	Host          Host          `yaml:"host"`
+	Upgrade       string        `yaml:"upgrade"` // PHP that brings the database up to the files' version, with the CMS loaded
 	Stencil       Stencil       `yaml:"stencil"`
 
 	// From is where the kit was read: empty for one that Vessik brings.
@@ -65,11 +72,20 @@ type Support struct {
 // Layout is how a release becomes a site's folder.
 type Layout struct {
 	Root         string   `yaml:"root"` // inside a release of the engine catalogue
+	Also         []Piece  `yaml:"also"` // further folders of the release
 	LeaveOut     []string `yaml:"leave-out"`
+	Script       string   `yaml:"script"`        // PHP that has the last word on the tree, called with it
+	Caches       []string `yaml:"caches"`        // folders whose content is made again by itself: no copy and no stencil takes it along
 	Files        []Text   `yaml:"files"`         // written into the folder
 	Folders      []string `yaml:"folders"`       // made in the folder
 	Certificates bool     `yaml:"certificates"`  // links of the release lead to the machine's certificate bundle
 	DocumentRoot string   `yaml:"document-root"` // inside the folder; empty where it is the folder itself
+}
+
+// Piece is a folder of a release, and where it goes in the tree.
+type Piece struct {
+	From string `yaml:"from"`
+	To   string `yaml:"to"`
 }
 
 // Text is a file by its path in the site's folder.
@@ -92,9 +108,9 @@ type Configuration struct {
 }
 
 // Value finds one value in a configuration that anybody may have written: a constant, a variable, or a pattern of the kit's own whose
-// group named value holds it: inside quotes, or a bare number.
+// group holds it: value what stands inside quotes, or a bare number, and quoted a literal with its quotes.
 type Value struct {
-	Of       string `yaml:"of"` // address (host and port), host, port, name, user, password, prefix, secret (made fresh for every copy)
+	Of       string `yaml:"of"` // address (host and port), host, port, name, user, password, prefix, stem (the prefix without its last underscore), secret (made fresh for every copy)
 	Constant string `yaml:"constant"`
 	Variable string `yaml:"variable"`
 	Key      string `yaml:"key"` // of an array
@@ -111,6 +127,10 @@ type Tables struct {
 type Column struct {
 	Table  string `yaml:"table"`
 	Column string `yaml:"column"`
+	// Values are the only ones that begin with it; all that begin so where it is empty.
+	Values []string `yaml:"values"`
+	// PerSite says that every sub-site of a network has such a table, with a number after the prefix.
+	PerSite bool `yaml:"per-site"`
 }
 
 // Install is the PHP that fills an empty database once a release: called with the folder and a base address.
@@ -132,6 +152,7 @@ type Content struct {
 // Administrator is how users and passwords are kept.
 type Administrator struct {
 	Hashes   []Hash   `yaml:"hashes"`
+	Pepper   Pepper   `yaml:"pepper"`
 	Slashed  bool     `yaml:"slashed"` // the login form puts slashes before quotes
 	Password string   `yaml:"password"`
 	Users    string   `yaml:"users"` // query: login, name, mail address, role, newest sign-in rights first
@@ -143,7 +164,13 @@ type Administrator struct {
 // Hash is a way to keep passwords, from a version on.
 type Hash struct {
 	Version string `yaml:"version"`
-	Scheme  string `yaml:"scheme"` // phpass, bcrypt, bcrypt-sha384
+	Scheme  string `yaml:"scheme"` // phpass, bcrypt, bcrypt-sha384; own: the kit's SQL makes it of the password
+}
+
+// Pepper is a key in a file of the site: the CMS keeps the bcrypt hash of the password's HMAC-SHA-256 with it, in hexadecimal digits.
+type Pepper struct {
+	File    string `yaml:"file"`
+	Pattern string `yaml:"pattern"` // whose first group is the key in base64
 }
 
 // SignIn goes through the login form as a person would.
@@ -170,6 +197,20 @@ type Tasks struct {
 	Pattern string `yaml:"pattern"` // whose first group is a time in seconds since 1970; the earliest counts
 }
 
+// Languages are those that the CMS speaks.
+type Languages struct {
+	Usual  string   `yaml:"usual"`
+	Folder string   `yaml:"folder"` // of their files, in the site's folder
+	Files  string   `yaml:"files"`  // pattern of those files' names; its first group is the language
+	Pack   string   `yaml:"pack"`   // folder of those files inside a package of languages of the engine catalogue; empty where every release has them
+	Set    []string `yaml:"set"`
+}
+
+// TimeZone says how the CMS is told.
+type TimeZone struct {
+	Set []string `yaml:"set"`
+}
+
 // Web is what a web server needs to know.
 type Web struct {
 	Front   string   `yaml:"front"`      // answers for addresses that are no file
@@ -177,18 +218,82 @@ type Web struct {
 	Private []string `yaml:"not-served"` // address prefixes that are never served
 }
 
+// Network is how one installation becomes several sites.
+type Network struct {
+	Modes  []string `yaml:"modes"`  // folders, domains
+	Script string   `yaml:"script"` // PHP, called with the folder, the base address, tables or sites, the mode, and the names of sub-sites; the configuration is written anew in between
+	Answer string   `yaml:"answer"`
+	Sites  string   `yaml:"sites"` // query: addresses of the sub-sites, without their scheme
+	// HandOver is SQL that makes the site's administrator the network's.
+	HandOver    []string `yaml:"hand-over"`
+	Files       []Text   `yaml:"files"`
+	Shared      string   `yaml:"shared"`      // pattern of addresses that are the same below every sub-folder
+	Directories []string `yaml:"directories"` // that want a slash at their end there
+}
+
+// Check is an address that is asked besides the front page, and what it must answer.
+type Check struct {
+	About   string `yaml:"about"`
+	Address string `yaml:"address"` // below the site's, without a slash at its start
+	Status  []int  `yaml:"status"`
+	Text    string `yaml:"text"` // stands in the answer; empty for anything
+}
+
+// Host is what a host must offer for such a site to be moved there.
+type Host struct {
+	Extensions []string `yaml:"extensions"` // of PHP
+	Writable   []string `yaml:"writable"`   // paths in the folder that PHP writes to
+	Rewrite    bool     `yaml:"rewrite"`    // the web server reads .htaccess, or has the rules in it
+}
+
+// Part is a kind of thing that the CMS can be extended with, each a zip archive.
+type Part struct {
+	Kind     string `yaml:"kind"`     // plugin or theme
+	File     string `yaml:"file"`     // pattern of the file, in its archive, that says what it is
+	Title    string `yaml:"title"`    // patterns in that file, whose first groups are the title
+	Version  string `yaml:"version"`  // and the version
+	Into     string `yaml:"into"`     // folder of the site
+	Activate string `yaml:"activate"` // PHP, with the CMS loaded: $value are those files, joined by ;
+
+	file, title, version *regexp.Regexp
+}
+
+// Matches tells whether a file of an archive may say what it is.
+func (p Part) Matches(name string) bool { return p.file.MatchString(name) }
+
+// Read reads title and version; empty where it is none.
+func (p Part) Read(text string) (title, version string) {
+	for pattern, target := range map[*regexp.Regexp]*string{p.title: &title, p.version: &version} {
+		if match := pattern.FindStringSubmatch(text); match != nil {
+			*target = strings.TrimSpace(match[1])
+		}
+	}
+	return title, version
+}
+
 // Touch is one finishing touch: what people do by hand after every install.
 type Touch struct {
 	Name  string   `yaml:"name"`
 	About string   `yaml:"about"`
 	SQL   []string `yaml:"sql"`
-	PHP   string   `yaml:"php"` // runs with the CMS loaded by the kit's load script
+	PHP   string   `yaml:"php"` // runs with the CMS loaded by the kit's load script; a value is in $value
+	Value Wanted   `yaml:"value"`
+
+	command string // file of the user's own, run by a shell
+}
+
+// Wanted is the value that a finishing touch takes.
+type Wanted struct {
+	About   string `yaml:"about"`
+	Pattern string `yaml:"pattern"` // of the whole value
+	Example string `yaml:"example"`
 }
 
 // Stencil is what a saved site leaves out.
 type Stencil struct {
 	LeaveOut []string `yaml:"leave-out"` // paths in the folder
 	Empty    []string `yaml:"empty"`     // SQL on the copy's database
+	Own      []string `yaml:"own"`       // paths that are the site's and not the CMS's: with a newer release, these stay
 }
 
 // Facts are what a kit's templates may use.
@@ -204,9 +309,15 @@ type Facts struct {
 	Admin    site.Admin
 	Hash     string // of the administrator's password
 	Language string
-	Visible  bool   // search engines may list the site
+	Visible  bool // search engines may list the site
+	TimeZone string
 	User     string // of a single action
+	Network  string // folders or domains where it is one
+	Value    string // of a finishing touch
 }
+
+// HostPort is the domain with the port of its address, where that is not http's own.
+func (f Facts) HostPort() string { return f.URL[strings.Index(f.URL, "//")+min(2, len(f.URL)):] }
 
 // Fault is what is wrong with a kit's file, and where.
 type Fault struct {
@@ -234,7 +345,9 @@ var functions = template.FuncMap{
 	"html":     escapeHTML,
 	"token":    token,
 	"nicename": nicename,
+	"stem":     func(prefix string) string { return strings.TrimSuffix(prefix, "_") },
 	"join":     strings.Join,
+	"split":    func(text string) []string { return strings.Split(text, ";") },
 }
 
 var kitName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,31}$`)
@@ -316,6 +429,14 @@ func (j *judge) all() {
 	for i, p := range k.Layout.Folders {
 		j.place(fmt.Sprintf("layout.folders[%d]", i), p, true)
 	}
+	for i, piece := range k.Layout.Also {
+		j.place(fmt.Sprintf("layout.also[%d].from", i), piece.From, true)
+		j.place(fmt.Sprintf("layout.also[%d].to", i), piece.To, true)
+	}
+	for i, p := range k.Layout.Caches {
+		j.place(fmt.Sprintf("layout.caches[%d]", i), p, true)
+	}
+	j.script("layout.script", k.Layout.Script)
 	j.place("layout.document-root", k.Layout.DocumentRoot, false)
 	j.place("recognise.file", k.Recognise.File, false)
 	j.pattern("recognise.version", k.Recognise.Version)
@@ -326,23 +447,78 @@ func (j *judge) all() {
 	}
 	for i, v := range k.Configuration.Values {
 		entry := fmt.Sprintf("configuration.values[%d]", i)
-		if !slices.Contains([]string{"address", "host", "port", "name", "user", "password", "prefix", "secret"}, v.Of) {
-			j.add(entry+".of", "%q is none of address, host, port, name, user, password, prefix, secret", v.Of)
+		if !slices.Contains([]string{"address", "host", "port", "name", "user", "password", "prefix", "stem", "domain", "secret"}, v.Of) {
+			j.add(entry+".of", "%q is none of address, host, port, name, user, password, prefix, stem, domain, secret", v.Of)
 		}
 		if v.Constant == "" && v.Variable == "" && v.Key == "" && v.Pattern == "" {
 			j.add(entry, "needs a constant, a variable, a key or a pattern")
 		}
 		j.pattern(entry+".pattern", v.Pattern)
-		if v.Pattern != "" && !strings.Contains(v.Pattern, "(?P<value>") {
-			j.add(entry+".pattern", "has no group (?P<value>…)")
+		if v.Pattern != "" && !strings.Contains(v.Pattern, "(?P<value>") && !strings.Contains(v.Pattern, "(?P<quoted>") {
+			j.add(entry+".pattern", "has no group (?P<value>…) or, for a literal with its quotes, (?P<quoted>…)")
 		}
 	}
 	j.script("install.script", k.Install.Script)
+	for i, c := range k.Checks {
+		if c.About == "" || len(c.Status) == 0 || strings.HasPrefix(c.Address, "/") || strings.Contains(c.Address, "://") {
+			j.add(fmt.Sprintf("checks[%d]", i), "needs about, status, and an address without a slash at its start")
+		}
+	}
+	for i, p := range k.Host.Writable {
+		j.place(fmt.Sprintf("host.writable[%d]", i), p, true)
+	}
 	j.script("load", k.Load)
+	for i := range k.Parts {
+		part, entry := &k.Parts[i], fmt.Sprintf("parts[%d]", i)
+		if part.Kind != "plugin" && part.Kind != "theme" {
+			j.add(entry+".kind", "%q is neither plugin nor theme", part.Kind)
+		}
+		j.place(entry+".into", part.Into, true)
+		var err error
+		if part.file, err = regexp.Compile(`\A(?:` + part.File + `)\z`); err != nil {
+			j.add(entry+".file", "%v", err)
+		}
+		for name, each := range map[string]struct {
+			text   string
+			target **regexp.Regexp
+		}{"title": {part.Title, &part.title}, "version": {part.Version, &part.version}} {
+			if *each.target, err = regexp.Compile(each.text); err != nil || (*each.target).NumSubexp() == 0 {
+				j.add(entry+"."+name, "needs a pattern with a group in parentheses")
+			}
+		}
+		if part.Activate != "" && k.Load == "" {
+			j.add(entry+".activate", "needs the kit's load script")
+		}
+	}
+	if k.Upgrade != "" && k.Load == "" {
+		j.add("upgrade", "needs the kit's load script")
+	}
+	j.script("network.script", k.Network.Script)
+	j.template("network.sites", k.Network.Sites)
+	for i, mode := range k.Network.Modes {
+		if mode != site.NetworkFolders && mode != site.NetworkDomains {
+			j.add(fmt.Sprintf("network.modes[%d]", i), "%q is neither folders nor domains", mode)
+		}
+	}
+	if len(k.Network.Modes) > 0 && (k.Network.Script == "" || k.Network.Sites == "") {
+		j.add("network", "needs a script, and a query for its sites")
+	}
+	for i, f := range k.Network.Files {
+		j.place(fmt.Sprintf("network.files[%d].path", i), f.Path, true)
+		j.template(fmt.Sprintf("network.files[%d].text", i), f.Text)
+	}
+	if _, err := regexp.Compile(k.Network.Shared); err != nil || strings.ContainsAny(k.Network.Shared, "\"'{};\n ") {
+		j.add("network.shared", "is no pattern that a web server's configuration can hold")
+	}
+	for i, p := range k.Network.Directories {
+		if !safeAddress.MatchString(p) {
+			j.add(fmt.Sprintf("network.directories[%d]", i), "%q is not an address: write it as /folder", p)
+		}
+	}
 	j.script("ticket.script", k.Ticket.Script)
 	j.script("administrator.script", k.Administrator.Script)
 	for entry, texts := range map[string][]string{"content.fill": k.Content.Fill, "content.set-title": k.Content.SetTitle,
-		"administrator.set-password": k.Administrator.Set, "administrator.hand-over": k.Administrator.HandOver, "stencil.empty": k.Stencil.Empty} {
+		"administrator.set-password": k.Administrator.Set, "administrator.hand-over": k.Administrator.HandOver, "network.hand-over": k.Network.HandOver, "languages.set": k.Languages.Set, "time-zone.set": k.TimeZone.Set, "stencil.empty": k.Stencil.Empty} {
 		for i, text := range texts {
 			j.template(fmt.Sprintf("%s[%d]", entry, i), text)
 		}
@@ -351,6 +527,11 @@ func (j *judge) all() {
 	j.template("administrator.password", k.Administrator.Password)
 	j.template("administrator.users", k.Administrator.Users)
 	j.template("tasks.next", k.Tasks.Next)
+	j.place("languages.folder", k.Languages.Folder, false)
+	j.place("languages.pack", k.Languages.Pack, false)
+	j.pattern("languages.files", k.Languages.Files)
+	j.place("administrator.pepper.file", k.Administrator.Pepper.File, false)
+	j.pattern("administrator.pepper.pattern", k.Administrator.Pepper.Pattern)
 	j.pattern("content.address", k.Content.Address)
 	j.pattern("content.marker", k.Content.Marker)
 	j.pattern("tasks.pattern", k.Tasks.Pattern)
@@ -388,6 +569,11 @@ func (j *judge) all() {
 		}
 		if len(t.SQL) == 0 && t.PHP == "" {
 			j.add(entry, "does nothing: give sql or php")
+		}
+		if _, err := regexp.Compile(t.Value.Pattern); err != nil {
+			j.add(entry+".value.pattern", "%v", err)
+		} else if t.Value.Pattern != "" && t.Value.Example == "" {
+			j.add(entry+".value", "has no example")
 		}
 		for n, text := range t.SQL {
 			j.template(fmt.Sprintf("%s.sql[%d]", entry, n), text)

@@ -117,6 +117,9 @@ func TestPrefixes(t *testing.T) {
 	}
 	assert.Greater(t, len(seen), 40)
 	statements := bundled("wordpress").prefixColumns("wp_", "k3_")
+	statements = append(statements, bundled("wordpress").prefixColumns("wp_", "k3_", "2_")...)
+	assert.Contains(t, statements, "UPDATE `k3_options` SET `option_name`='k3_user_roles' WHERE `option_name`='wp_user_roles'")
+	assert.Contains(t, statements, "UPDATE `k3_2_options` SET `option_name`='k3_2_user_roles' WHERE `option_name`='wp_2_user_roles'")
 	assert.Contains(t, strings.Join(statements, "\n"), "UPDATE `k3_usermeta` SET `meta_key`=CONCAT('k3_', SUBSTRING(`meta_key`, 4)) WHERE LEFT(`meta_key`, 3)='wp_'")
 }
 
@@ -135,7 +138,7 @@ func TestASecretIsNeitherSavedNorShared(t *testing.T) {
 	drawn := map[string]bool{}
 	for range 2 {
 		require.NoError(t, os.WriteFile(path, blank, 0o600))
-		require.NoError(t, k.DrawConfiguration(folder, site.Database{Name: "n", User: "u", Password: "p"}, 22001, "k3xw_"))
+		require.NoError(t, k.DrawConfiguration(folder, Facts{Database: site.Database{Name: "n", User: "u", Password: "p"}, Port: 22001, Prefix: "k3xw_", URL: "http://n.localhost"}))
 		text, err := os.ReadFile(path)
 		require.NoError(t, err)
 		assert.Contains(t, string(text), "$table_prefix = 'k3xw_';")

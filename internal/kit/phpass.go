@@ -13,10 +13,12 @@ import (
 )
 
 // schemes are the ways to keep a password that a kit may name.
-var schemes = []string{"phpass", "bcrypt", "bcrypt-sha384"}
+var schemes = []string{"phpass", "bcrypt", "bcrypt-sha384", "own"}
 
 func hashWith(scheme, password string) string {
 	switch scheme {
+	case "own":
+		return password
 	case "bcrypt", "bcrypt-sha384":
 		input, mark := []byte(password), ""
 		if scheme == "bcrypt-sha384" {

@@ -56,8 +56,8 @@ type Prepared struct {
 	statements []string
 }
 
-// Shelf keeps prepared releases in one folder, which several services may share.
-type Shelf struct {
+// Stock keeps prepared releases in one folder, which several services may share.
+type Stock struct {
 	Dir  string
 	mu   sync.Mutex
 	kept map[string]*Prepared
@@ -76,12 +76,20 @@ func (k *Kit) fingerprint() string {
 	return hex.EncodeToString(hash.Sum(nil)[:4])
 }
 
-// Prepare returns a release made ready, from the shelf where it is there. It runs the kit's install script on a scratch database;
-// source is the release's folder, version what it is in full.
-func (s *Shelf) Prepare(ctx context.Context, k *Kit, source, version string, php *engine.Engine, database *engine.DatabaseServer) (*Prepared, error) {
+// Source is where a release's files are: in the unpacked packages of the engine catalogue, in a folder of its own, or in the kit
+// itself where both are empty.
+type Source struct {
+	Packages string
+	Folder   func() (dir string, done func(), err error) // asked only if the release has not been made ready before
+	ID       string                                      // tells one release of a version from another
+}
+
+// Prepare returns a release made ready, from the stock where it is there. It runs the kit's install script on a scratch database;
+// version is what it is in full.
+func (s *Stock) Prepare(ctx context.Context, k *Kit, source Source, version string, php *engine.Engine, database *engine.DatabaseServer) (*Prepared, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	id := k.Name + "-" + version + "-" + k.fingerprint()
+	id := k.Name + "-" + version + source.ID + "-" + k.fingerprint()
 	if p := s.kept[id]; p != nil {
 		return p, nil
 	}
@@ -135,7 +143,7 @@ func ClearScratch(ctx context.Context, database *engine.DatabaseServer, keep []s
 	return nil
 }
 
-func (s *Shelf) make(ctx context.Context, place string, k *Kit, source string, php *engine.Engine, database *engine.DatabaseServer) error {
+func (s *Stock) make(ctx context.Context, place string, k *Kit, source Source, php *engine.Engine, database *engine.DatabaseServer) error {
 	if err := os.MkdirAll(s.Dir, 0o755); err != nil {
 		return err
 	}
@@ -156,6 +164,11 @@ func (s *Shelf) make(ctx context.Context, place string, k *Kit, source string, p
 	tree := filepath.Join(partial, "tree")
 	if err := k.layTree(ctx, source, tree); err != nil {
 		return err
+	}
+	if k.Layout.Script != "" && source.Packages != "" {
+		if out, err := k.Run(ctx, Script{PHP: php, Folder: tree, Names: []string{k.Layout.Script}, Arguments: []string{tree}}); err != nil {
+			return fmt.Errorf("its layout script: %w", said(err, out))
+		}
 	}
 	image, err := os.Create(filepath.Join(partial, "image.sql"))
 	if err != nil {
@@ -188,12 +201,15 @@ func (k *Kit) install(ctx context.Context, tree string, image *os.File, php *eng
 	}
 	out, err := k.Run(ctx, Script{PHP: php, Folder: tree, Names: []string{k.Install.Script}, Arguments: []string{tree, preparedBase}})
 	if err != nil || !bytes.Contains(out, []byte(k.Install.Answer)) {
-		return fmt.Errorf("its install script: %v: %s", err, bytes.TrimSpace(out))
+		return fmt.Errorf("its install script: %w", said(err, out))
 	}
 	if k.Configuration.File != "" { // no secret stays
 		if err := os.Remove(k.ConfigurationFile(facts.Site)); err != nil {
 			return err
 		}
+	}
+	if err := k.ClearCaches(tree); err != nil {
+		return err
 	}
 	pool := database.Open(scratch.Name)
 	defer pool.Close()
@@ -205,6 +221,7 @@ type Script struct {
 	PHP       *engine.Engine
 	Folder    string
 	Settings  site.Settings
+	Port      int      // of the database server, which a site that works offline may still reach
 	Names     []string // the kit's own files, one after the other in one PHP
 	Text      string   // and then this, without its opening tag
 	Arguments []string
@@ -222,16 +239,13 @@ func (k *Kit) Run(ctx context.Context, s Script) ([]byte, error) {
 		return nil, err
 	}
 	main := "<?php\n"
-	for i, name := range s.Names {
-		text, err := k.Script(name)
-		if err != nil {
+	for _, name := range s.Names {
+		main += "require " + phpString(filepath.Join(dir, "kit", name)) + ";\n"
+	}
+	if k.files != nil {
+		if err := os.CopyFS(filepath.Join(dir, "kit"), k.files); err != nil {
 			return nil, err
 		}
-		own := filepath.Join(dir, fmt.Sprintf("%d.php", i))
-		if err := os.WriteFile(own, text, 0o600); err != nil {
-			return nil, err
-		}
-		main += "require " + phpString(own) + ";\n"
 	}
 	for name, text := range map[string]string{"main.php": main + s.Text, "php.ini": ini} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
@@ -239,6 +253,9 @@ func (k *Kit) Run(ctx context.Context, s Script) ([]byte, error) {
 		}
 	}
 	confine := proc.Confinement{ReadFolders: []string{s.PHP.Root()}, WriteFolders: append([]string{s.Folder, dir}, s.Settings.Allow...)}
+	if s.Settings.Offline {
+		confine.OnlyPorts = []uint16{uint16(s.Port)}
+	}
 	command, err := confine.Command(ctx, s.PHP.PHPCommand(), append([]string{"-d", "error_reporting=0", "-c", filepath.Join(dir, "php.ini"), filepath.Join(dir, "main.php")}, s.Arguments...)...)
 	if err != nil {
 		return nil, err
@@ -249,21 +266,37 @@ func (k *Kit) Run(ctx context.Context, s Script) ([]byte, error) {
 }
 
 // layTree copies a release's files, its links into other packages resolved, without the packages' own configuration.
-func (k *Kit) layTree(ctx context.Context, source, tree string) error {
-	if k.Layout.Certificates {
+func (k *Kit) layTree(ctx context.Context, from Source, tree string) error {
+	source := from.Packages
+	if k.Layout.Certificates && source != "" {
 		if err := layCertificates(source); err != nil {
 			return err
 		}
 	}
-	if source == "" {
+	if from.Folder != nil {
+		folder, done, err := from.Folder()
+		if err != nil {
+			return err
+		}
+		defer done()
+		if err := CopyTree(ctx, folder, tree, k.Layout.LeaveOut...); err != nil {
+			return err
+		}
+	} else if source == "" {
 		if err := os.Mkdir(tree, 0o755); err != nil {
 			return err
 		}
-	} else if err := CopyTree(ctx, filepath.Join(source, k.Layout.Root), tree); err != nil {
+	} else if err := CopyTree(ctx, filepath.Join(source, k.Layout.Root), tree, k.Layout.LeaveOut...); err != nil {
 		return err
 	}
-	for _, name := range k.Layout.LeaveOut {
-		if err := os.RemoveAll(filepath.Join(tree, name)); err != nil {
+	for _, piece := range k.Layout.Also {
+		if source == "" {
+			break
+		}
+		if err := os.MkdirAll(filepath.Dir(filepath.Join(tree, piece.To)), 0o755); err != nil {
+			return err
+		}
+		if err := CopyTree(ctx, filepath.Join(source, piece.From), filepath.Join(tree, piece.To)); err != nil {
 			return err
 		}
 	}
@@ -273,15 +306,7 @@ func (k *Kit) layTree(ctx context.Context, source, tree string) error {
 		}
 	}
 	for _, f := range k.Layout.Files {
-		text, err := k.write(f.Text, Facts{})
-		if err != nil {
-			return err
-		}
-		path := filepath.Join(tree, f.Path)
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			return err
-		}
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		if err := k.layFile(tree, f); err != nil {
 			return err
 		}
 	}
@@ -320,17 +345,45 @@ func Reprefix(statement, from, to string) string {
 	return head + to + statement[len(head)+len(from):]
 }
 
-// prefixColumns changes the values that begin with a prefix, such as the names of capabilities.
-func (k *Kit) prefixColumns(from, to string) []string {
+// prefixColumns changes the values that begin with a prefix, such as the names of capabilities; numbers are those of a network's
+// sub-sites, each of which has tables of its own.
+func (k *Kit) prefixColumns(from, to string, numbers ...string) []string {
 	statements := []string{}
 	for _, c := range k.Database.Columns {
-		if from != to {
+		for _, number := range append([]string{""}, numbers...) {
+			if from == to || number != "" && !c.PerSite {
+				continue
+			}
 			column := engine.Identifier(c.Column)
+			for _, value := range c.Values {
+				statements = append(statements, fmt.Sprintf("UPDATE %s SET %s=%s WHERE %s=%s", engine.Identifier(to+number+c.Table), column, rewrite.Quote(to+number+value), column, rewrite.Quote(from+number+value)))
+			}
+			if len(c.Values) > 0 {
+				continue
+			}
 			statements = append(statements, fmt.Sprintf("UPDATE %s SET %s=CONCAT(%s, SUBSTRING(%s, %d)) WHERE LEFT(%s, %d)=%s",
-				engine.Identifier(to+c.Table), column, rewrite.Quote(to), column, len(from)+1, column, len(from), rewrite.Quote(from)))
+				engine.Identifier(to+number+c.Table), column, rewrite.Quote(to), column, len(from)+1, column, len(from), rewrite.Quote(from)))
 		}
 	}
 	return statements
+}
+
+var tableMade = regexp.MustCompile("^CREATE TABLE (?:IF NOT EXISTS )?`([^`]+)`")
+
+// numberOf finds the sub-site that a statement makes a table for, such as 3_ in k3xw_3_options.
+func (k *Kit) numberOf(statement, prefix string) string {
+	match := tableMade.FindStringSubmatch(statement[:min(len(statement), 200)])
+	if match == nil || !strings.HasPrefix(match[1], prefix) {
+		return ""
+	}
+	rest := match[1][len(prefix):]
+	digits := len(rest) - len(strings.TrimLeft(rest, "0123456789"))
+	for _, c := range k.Database.Columns {
+		if c.PerSite && digits > 0 && rest[digits:] == "_"+c.Table {
+			return rest[:digits+1]
+		}
+	}
+	return ""
 }
 
 // Dumped is what a dump tells of itself, as far as the kit can read it: the base address in it, without a trailing slash, and the
@@ -359,9 +412,14 @@ func (k *Kit) Dumped(dump io.Reader) (address, prefix string, err error) {
 
 // DrawContent fills a site's empty database from a dump of another one: re-addressed, under its own prefix, with its own title and
 // administrator where the facts have a hash for the password. fit changes each statement as the server needs it.
-func (k *Kit) DrawContent(ctx context.Context, pool *sql.DB, dump io.Reader, from, prefix string, facts Facts, fit func(string) (string, error)) (rewrite.Report, error) {
+func (k *Kit) DrawContent(ctx context.Context, pool *sql.DB, dump io.Reader, from, prefix string, facts Facts, fit func(string) (string, error)) (rewrite.Tally, error) {
 	readdress := rewrite.New(from, facts.URL)
+	readdress.SubDomains = facts.Site.Network == site.NetworkDomains
+	numbers := []string{}
 	err := Load(ctx, pool, dump, func(statement string) (string, error) {
+		if number := k.numberOf(statement, prefix); number != "" {
+			numbers = append(numbers, number)
+		}
 		statement, err := fit(Reprefix(statement, prefix, facts.Prefix))
 		if err != nil || from == "" {
 			return statement, err
@@ -369,20 +427,24 @@ func (k *Kit) DrawContent(ctx context.Context, pool *sql.DB, dump io.Reader, fro
 		return readdress.Statement(statement)
 	})
 	if err != nil {
-		return readdress.Report(), err
+		return readdress.Tally(), err
 	}
-	statements := k.prefixColumns(prefix, facts.Prefix)
+	statements := k.prefixColumns(prefix, facts.Prefix, numbers...)
 	if facts.Hash != "" {
-		own, err := k.writeAll(slices.Concat(k.Content.SetTitle, k.Administrator.HandOver), facts)
+		texts := slices.Concat(k.Content.SetTitle, k.Administrator.HandOver, k.localised(facts))
+		if facts.Network != "" {
+			texts = append(texts, k.Network.HandOver...)
+		}
+		own, err := k.writeAll(texts, facts)
 		if err != nil {
-			return readdress.Report(), err
+			return readdress.Tally(), err
 		}
 		statements = append(statements, own...)
 	}
 	if len(statements) > 0 {
 		_, err = pool.ExecContext(ctx, strings.Join(statements, ";\n"))
 	}
-	return readdress.Report(), err
+	return readdress.Tally(), err
 }
 
 // Empty removes from a stencil's database what does not belong into one.
@@ -402,7 +464,7 @@ func (p *Prepared) Load(ctx context.Context, pool *sql.DB, facts Facts) (err err
 		}
 	}
 	statements = append(statements, k.prefixColumns(k.Database.Prefix, facts.Prefix)...)
-	own, err := k.writeAll(slices.Concat(k.Content.Fill, k.Content.SetTitle, k.Administrator.HandOver), facts)
+	own, err := k.writeAll(slices.Concat(k.Content.Fill, k.Content.SetTitle, k.Administrator.HandOver, k.localised(facts)), facts)
 	if err != nil {
 		return err
 	}

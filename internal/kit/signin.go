@@ -58,7 +58,7 @@ func (k *Kit) SignInSteps(ctx context.Context, client Client, base, user, passwo
 		return "", fmt.Errorf("%s answers %s without a login form", how.Address, response.Status)
 	}
 	form := url.Values{}
-	for _, field := range inputField.FindAllString(page, -1) {
+	for _, field := range inputField.FindAllString(formWith(page, how.Password), -1) {
 		values := map[string]string{}
 		for _, match := range attribute.FindAllStringSubmatch(field, -1) {
 			values[match[1]] = html.UnescapeString(match[2])
@@ -94,6 +94,19 @@ func (k *Kit) SignInSteps(ctx context.Context, client Client, base, user, passwo
 		}
 	}
 	return user + " signed in, the dashboard answers 200", nil
+}
+
+var forms = regexp.MustCompile(`(?is)<form\b.*?</form>`)
+
+// formWith is the form of a page that has a field of that name; the whole page where there is none.
+func formWith(page, field string) string {
+	named := regexp.MustCompile(`(?i)name=["']?` + regexp.QuoteMeta(field) + `["'\s>]`)
+	for _, form := range forms.FindAllString(page, -1) {
+		if named.MatchString(form) {
+			return form
+		}
+	}
+	return page
 }
 
 func (k *Kit) submatch(pattern, text string) []string {

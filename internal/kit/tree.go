@@ -8,27 +8,71 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 
 	"golang.org/x/sync/errgroup"
 )
 
-// CopyTree copies a release's files and folders, following links so that the copy is whole; several files at a time.
-func CopyTree(ctx context.Context, from, to string) error { return copyTree(ctx, from, to, true) }
+// CopyTree copies a release's files and folders, following links so that the copy is whole; several files at a time. What leaveOut
+// names, by paths below the folder, is not copied.
+func CopyTree(ctx context.Context, from, to string, leaveOut ...string) error {
+	return copyTree(ctx, from, to, true, leaveOut)
+}
 
 // CopySite copies a site's folder. Its links stay links: a site could lay one to a file that it may not read itself.
-func CopySite(ctx context.Context, from, to string) error { return copyTree(ctx, from, to, false) }
+func CopySite(ctx context.Context, from, to string, leaveOut ...string) error {
+	return copyTree(ctx, from, to, false, leaveOut)
+}
 
-func copyTree(ctx context.Context, from, to string, follow bool) error {
+// ClearCaches empties the folders that the kit's CMS fills again by itself, and makes those that are missing.
+func (k *Kit) ClearCaches(folder string) error {
+	for _, name := range k.Layout.Caches {
+		if err := os.RemoveAll(filepath.Join(folder, name)); err != nil {
+			return err
+		}
+		if err := os.MkdirAll(filepath.Join(folder, name), 0o755); err != nil {
+			return err
+		}
+		for _, f := range k.Layout.Files {
+			if strings.HasPrefix(f.Path, name+"/") {
+				if err := k.layFile(folder, f); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func (k *Kit) layFile(folder string, f Text) error { return k.layFileWith(folder, f, Facts{}) }
+
+func (k *Kit) layFileWith(folder string, f Text, facts Facts) error {
+	text, err := k.write(f.Text, facts)
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(folder, f.Path)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	return os.WriteFile(path, []byte(text), 0o644)
+}
+
+func copyTree(ctx context.Context, from, to string, follow bool, leaveOut []string) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(max(2, runtime.NumCPU()))
-	err := copyFolder(ctx, group, from, to, follow)
+	left := map[string]bool{}
+	for _, name := range leaveOut {
+		left[filepath.Join(from, name)] = true
+	}
+	err := copyFolder(ctx, group, from, to, follow, left)
 	if waited := group.Wait(); waited != nil {
 		return waited
 	}
 	return err
 }
 
-func copyFolder(ctx context.Context, group *errgroup.Group, from, to string, follow bool) error {
+func copyFolder(ctx context.Context, group *errgroup.Group, from, to string, follow bool, left map[string]bool) error {
 	if err := os.Mkdir(to, 0o755); err != nil {
 		return err
 	}
@@ -38,6 +82,9 @@ func copyFolder(ctx context.Context, group *errgroup.Group, from, to string, fol
 	}
 	files := []string{}
 	for _, entry := range entries {
+		if left[filepath.Join(from, entry.Name())] {
+			continue
+		}
 		isFolder := entry.IsDir()
 		if entry.Type()&fs.ModeSymlink != 0 && !follow {
 			target, err := os.Readlink(filepath.Join(from, entry.Name()))
@@ -60,7 +107,7 @@ func copyFolder(ctx context.Context, group *errgroup.Group, from, to string, fol
 			files = append(files, entry.Name())
 			continue
 		}
-		if err := copyFolder(ctx, group, filepath.Join(from, entry.Name()), filepath.Join(to, entry.Name()), follow); err != nil {
+		if err := copyFolder(ctx, group, filepath.Join(from, entry.Name()), filepath.Join(to, entry.Name()), follow, left); err != nil {
 			return err
 		}
 	}

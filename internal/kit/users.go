@@ -2,19 +2,23 @@ package kit
 
 import (
 	"context"
+	"crypto/hmac"
 	"crypto/rand"
+	"crypto/sha256"
 	"database/sql"
+	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"html"
+	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
 
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
-	"vessik/internal/engine"
 )
 
 // HashOf is what a version of the CMS stores for a password; empty where the kit knows no way.
@@ -41,7 +45,27 @@ func (k *Kit) PasswordChanged(ctx context.Context, pool *sql.DB, facts Facts) (b
 	if err != nil {
 		return false, err
 	}
-	return stored != facts.Site.AdminHash && !passwordMatches(k.asPosted(facts.Admin.Password), stored), nil
+	password := k.asPosted(facts.Admin.Password)
+	return stored != facts.Site.AdminHash && !passwordMatches(password, stored) && !passwordMatches(k.peppered(facts.Site.Folder, password), stored), nil
+}
+
+// peppered is what the CMS gives to bcrypt where it keeps a key of its own; empty where it does not.
+func (k *Kit) peppered(folder, password string) string {
+	text, err := os.ReadFile(filepath.Join(folder, k.Administrator.Pepper.File))
+	if err != nil {
+		return ""
+	}
+	match := k.submatch(k.Administrator.Pepper.Pattern, string(text))
+	if match == nil {
+		return ""
+	}
+	key, err := base64.StdEncoding.DecodeString(strings.ReplaceAll(match[1], `\/`, "/"))
+	if err != nil {
+		return ""
+	}
+	mac := hmac.New(sha256.New, key)
+	mac.Write([]byte(password))
+	return hex.EncodeToString(mac.Sum(nil))
 }
 
 // TitleOf is the title that the site has now, which its owner may have changed since it was made.
@@ -180,26 +204,4 @@ func token(digits int) string {
 	raw := make([]byte, digits/2)
 	rand.Read(raw)
 	return hex.EncodeToString(raw)
-}
-
-// Touch applies a finishing touch: its SQL, then its PHP with the CMS loaded.
-func (k *Kit) Touch(ctx context.Context, pool *sql.DB, php *engine.Engine, s site.Site, name string, facts Facts) error {
-	for _, t := range k.Touches {
-		if t.Name != name {
-			continue
-		}
-		if err := k.execute(ctx, pool, t.SQL, facts); err != nil {
-			return fmt.Errorf("the finishing touch %s: %w", name, err)
-		}
-		if t.PHP == "" {
-			return nil
-		}
-		const done = "vessik: the touch is done"
-		out, err := k.Run(ctx, Script{PHP: php, Folder: s.DocumentRoot(), Settings: s.Settings, Names: []string{k.Load}, Text: t.PHP + "\necho '" + done + "';", Arguments: []string{s.DocumentRoot(), facts.URL}})
-		if err != nil || !strings.Contains(string(out), done) {
-			return fmt.Errorf("the finishing touch %s: %v: %s", name, err, strings.TrimSpace(string(out)))
-		}
-		return nil
-	}
-	return fmt.Errorf("there is no finishing touch %s", name)
 }

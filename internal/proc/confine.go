@@ -11,6 +11,7 @@ import (
 	"unsafe"
 
 	"github.com/landlock-lsm/go-landlock/landlock"
+	llsyscall "github.com/landlock-lsm/go-landlock/landlock/syscall"
 	"golang.org/x/net/bpf"
 	"golang.org/x/sys/unix"
 )
@@ -26,6 +27,8 @@ type Confinement struct {
 	WriteFolders []string `json:"write_folders"`
 	WriteFiles   []string `json:"write_files"`
 	UnixSockets  bool     `json:"unix_sockets"` // it may open unix sockets after all
+	// OnlyPorts are the TCP ports that it may connect to; where there are any, it can ask no name server either. Empty allows everything.
+	OnlyPorts []uint16 `json:"only_ports,omitempty"`
 }
 
 // SystemFolders and SystemFiles are what programs need of the machine: libraries, commands, certificates, time zones, name lookup.
@@ -40,6 +43,7 @@ type Abilities struct {
 	Landlock int  `json:"landlock" doc:"Landlock ABI version, 0 when absent"`
 	Files    bool `json:"files" doc:"Site PHP is held to its own folder"`
 	Signals  bool `json:"signals" doc:"Site PHP cannot signal other processes"`
+	Ports    bool `json:"ports" doc:"A site that works offline is held to its database's port (Landlock); names are not looked up in any case (seccomp)"`
 	Sockets  bool `json:"sockets" doc:"Site PHP cannot open unix sockets (seccomp)"`
 }
 
@@ -50,7 +54,7 @@ func FindAbilities() Abilities {
 		abi = 0
 	}
 	_, err := unix.PrctlRetInt(unix.PR_GET_SECCOMP, 0, 0, 0, 0)
-	return Abilities{Landlock: int(abi), Files: abi >= 2, Signals: abi >= 6, Sockets: err == nil}
+	return Abilities{Landlock: int(abi), Files: abi >= 2, Signals: abi >= 6, Ports: abi >= 4, Sockets: err == nil}
 }
 
 // Confine acts as the launcher: it restricts the calling process for good and executes the program in its place.
@@ -64,19 +68,27 @@ func Confine(arguments []string) error {
 	if err := json.Unmarshal([]byte(arguments[0]), &c); err != nil {
 		return fmt.Errorf("read the confinement: %w", err)
 	}
-	config := landlock.MustConfig(landlock.V7.HandledAccessFS, landlock.V7.Scoped).BestEffort()
-	err := config.Restrict(
+	handled := []any{landlock.V7.HandledAccessFS, landlock.V7.Scoped}
+	if len(c.OnlyPorts) > 0 {
+		handled = append(handled, landlock.AccessNetSet(llsyscall.AccessNetConnectTCP))
+	}
+	rules := []landlock.Rule{
 		landlock.RODirs(c.ReadFolders...).IgnoreIfMissing(), landlock.ROFiles(c.ReadFiles...).IgnoreIfMissing(),
 		landlock.RODirs(SystemFolders...).IgnoreIfMissing(), landlock.ROFiles(SystemFiles...).IgnoreIfMissing(),
 		landlock.RWDirs(c.WriteFolders...).WithRefer(), landlock.RWFiles(append(c.WriteFiles, "/dev/null")...),
-	)
+	}
+	for _, port := range c.OnlyPorts {
+		rules = append(rules, landlock.ConnectTCP(port))
+	}
+	config := landlock.MustConfig(handled...).BestEffort()
+	err := config.Restrict(rules...)
 	if err != nil {
 		return fmt.Errorf("confine %s: %w", arguments[1], err)
 	}
 	if c.UnixSockets {
 		err = unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
 	} else {
-		err = refuseUnixSockets()
+		err = refuseSockets(len(c.OnlyPorts) > 0)
 	}
 	if err != nil {
 		return fmt.Errorf("confine %s: %w", arguments[1], err)
@@ -84,9 +96,10 @@ func Confine(arguments []string) error {
 	return fmt.Errorf("start %s: %w", arguments[1], syscall.Exec(arguments[1], arguments[1:], os.Environ()))
 }
 
-// refuseUnixSockets installs a seccomp filter for this thread and what it executes. Calls of a foreign architecture (by which a
+// refuseSockets installs a seccomp filter for this thread and what it executes: no unix sockets and, if asked to, no datagrams (by
+// which names are looked up). Calls of a foreign architecture (by which a
 // 32-bit program would pass the filter) and io_uring (which opens sockets by itself) are refused as well.
-func refuseUnixSockets() error {
+func refuseSockets(datagrams bool) error {
 	architecture, ok := map[string]uint32{"amd64": unix.AUDIT_ARCH_X86_64, "arm64": unix.AUDIT_ARCH_AARCH64}[runtime.GOARCH]
 	if !ok {
 		return nil
@@ -95,6 +108,11 @@ func refuseUnixSockets() error {
 	refuse := func(errno syscall.Errno) bpf.Instruction {
 		return bpf.RetConstant{Val: unix.SECCOMP_RET_ERRNO | uint32(errno)}
 	}
+	datagram := uint32(unix.SOCK_DGRAM)
+	if !datagrams {
+		datagram = 0 // no type of a socket
+	}
+	const kinds = 0xf // the rest of the type are flags
 	program, err := bpf.Assemble([]bpf.Instruction{
 		bpf.LoadAbsolute{Off: 4, Size: 4}, // seccomp_data.arch
 		bpf.JumpIf{Cond: bpf.JumpEqual, Val: architecture, SkipTrue: 1},
@@ -103,10 +121,14 @@ func refuseUnixSockets() error {
 		bpf.JumpIf{Cond: bpf.JumpGreaterOrEqual, Val: x32Bit, SkipTrue: 1},
 		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.SYS_IO_URING_SETUP, SkipTrue: 1},
 		refuse(syscall.ENOSYS),
-		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.SYS_SOCKET, SkipTrue: 3},
+		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.SYS_SOCKET, SkipTrue: 7},
 		bpf.LoadAbsolute{Off: 16, Size: 4}, // the first argument's low half
 		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.AF_UNIX, SkipTrue: 1},
 		refuse(syscall.EACCES),
+		bpf.LoadAbsolute{Off: 24, Size: 4}, // the second argument's
+		bpf.ALUOpConstant{Op: bpf.ALUOpAnd, Val: kinds},
+		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: datagram, SkipTrue: 1},
+		refuse(syscall.ENETUNREACH),
 		bpf.RetConstant{Val: unix.SECCOMP_RET_ALLOW},
 	})
 	if err != nil {

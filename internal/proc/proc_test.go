@@ -3,7 +3,9 @@ package proc
 import (
 	"context"
 	"errors"
+	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -86,7 +88,7 @@ func TestWhatADeadServiceLeftIsEnded(t *testing.T) {
 	left := p.PID()
 	ended := EndLeftovers(ledgerPath) // as the next service would
 	assert.Len(t, ended, 1)
-	assert.NotEqual(t, left, p.PID())
+	assert.Empty(t, startTime(left), "it has ended when this returns")
 	p.Stop()
 	assert.Empty(t, EndLeftovers(ledgerPath), "nothing is known twice")
 	// A process that happens to have a remembered id is not ours.
@@ -142,4 +144,37 @@ func pidIn(t *testing.T, path string) int {
 	pid, err := strconv.Atoi(strings.TrimSpace(string(text)))
 	require.NoError(t, err)
 	return pid
+}
+
+func TestAProgramThatWorksOfflineReachesOnePort(t *testing.T) {
+	if !FindAbilities().Ports {
+		t.Skip("this kernel's Landlock tells no ports")
+	}
+	perl, err := exec.LookPath("perl") // any program that opens sockets; perl belongs to every Debian
+	require.NoError(t, err)
+	listen := func() (port string, closed func()) {
+		listener, err := net.Listen("tcp4", "127.0.0.1:0")
+		require.NoError(t, err)
+		_, port, err = net.SplitHostPort(listener.Addr().String())
+		require.NoError(t, err)
+		return port, func() { listener.Close() }
+	}
+	own, closeOwn := listen()
+	defer closeOwn()
+	other, closeOther := listen()
+	defer closeOther()
+	number, err := strconv.ParseUint(own, 10, 16)
+	require.NoError(t, err)
+	script := `use Socket; for my $p (@ARGV) { socket(my $s, PF_INET, SOCK_STREAM, 0); print connect($s, pack_sockaddr_in($p, inet_aton("127.0.0.1"))) ? "yes " : "no "; } print socket(my $u, PF_INET, SOCK_DGRAM, 0) ? "yes" : "no";`
+	for offline, said := range map[bool]string{true: "yes no no", false: "yes yes yes"} {
+		confine := Confinement{WriteFolders: []string{t.TempDir()}}
+		if offline {
+			confine.OnlyPorts = []uint16{uint16(number)}
+		}
+		command, err := confine.Command(context.Background(), perl, "-e", script, own, other)
+		require.NoError(t, err)
+		out, err := command.CombinedOutput()
+		require.NoError(t, err, string(out))
+		assert.Equal(t, said, string(out), "offline %v", offline)
+	}
 }

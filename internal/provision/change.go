@@ -222,6 +222,10 @@ func (p *Provisioner) doChange(o *operation, s site.Site, step plan.Step, note f
 		return p.measured(o, s, func() error { return p.switchTo(ctx, s, change.After) })
 	case plan.Prove:
 		return p.prove(ctx, o, s, "after")
+	case plan.ReplaceContent:
+		return p.replaceContent(ctx, o, s, change, note)
+	case plan.Rename:
+		return p.rename(ctx, o, s, change.Rename, note)
 	case plan.Settle:
 		return p.settle(o, s, change)
 	}
@@ -253,6 +257,9 @@ func (p *Provisioner) switchTo(ctx context.Context, s site.Site, target plan.Tar
 	s, _ = p.Site(s.Name)
 	before, next := s, s
 	next.Stack, next.Settings = target.Stack, target.Settings
+	if target.Domain != "" {
+		next.Domain, next.Domains, next.Forwards = target.Domain, target.Domains, target.Forwards
+	}
 	if s.State != site.Running && s.State != site.Failed {
 		return p.redefine(ctx, next)
 	}
@@ -296,6 +303,7 @@ func (p *Provisioner) redefine(ctx context.Context, next site.Site) error {
 		return fmt.Errorf("site %s: %w", next.Name, records.ErrNotFound)
 	}
 	s.Stack, s.Settings, s.Port = next.Stack, next.Settings, next.Port
+	s.Domain, s.Domains, s.Forwards = next.Domain, next.Domains, next.Forwards
 	if err := p.records.Relocate(ctx, s); err != nil {
 		return err
 	}
@@ -520,7 +528,7 @@ func (p *Provisioner) settle(o *operation, s site.Site, change *plan.Change) err
 			return err
 		}
 	}
-	if change.Before.Stack == change.After.Stack {
+	if o.recorded.Kind == plan.Adjust {
 		return p.records.SaveSettings(ctx, plan.SettingsEntry{Site: s.Name, Who: change.Who, Settings: change.After.Settings})
 	}
 	return nil
@@ -528,6 +536,12 @@ func (p *Provisioner) settle(o *operation, s site.Site, change *plan.Change) err
 
 // targetWords name what is new.
 func targetWords(c plan.Change) string {
+	if c.Load != nil {
+		return "the loaded dump"
+	}
+	if c.Before.Domain != c.After.Domain {
+		return c.After.Domain
+	}
 	words := []string{}
 	before := c.Before.Stack.IDs()
 	for i, id := range c.After.Stack.IDs() {
@@ -563,10 +577,29 @@ func (p *Provisioner) goBack(o *operation, name string) error {
 	if !ok || change == nil {
 		return nil
 	}
-	made, switched := false, false
+	made, switched, replaced, moving := false, false, false, false
 	for _, entry := range o.part(name).Steps {
 		made = made || entry.Step == plan.MoveDatabase && entry.Note == "made"
 		switched = switched || entry.Step == plan.Switch && entry.State != plan.Pending
+		replaced = replaced || entry.Step == plan.ReplaceContent && entry.Note == "replaced"
+		moving = moving || entry.Step == plan.Rename && entry.Note == "moving"
+	}
+	if moving {
+		next := s
+		next.Name, next.Folder = change.Rename, folderAs(s, change.Rename)
+		if err := p.move(next, s); err != nil {
+			return err
+		}
+	}
+	if replaced {
+		if err := p.putBack(ctx, s, o.recorded.ID, change.Before); err != nil {
+			return err
+		}
+		if change.Load != nil {
+			if err := p.change(ctx, name, func(s *site.Site) error { s.AdminHash = change.AdminHash; return nil }); err != nil {
+				return err
+			}
+		}
 	}
 	if change.RestorePoint == "" { // it was not finished
 		if err := os.RemoveAll(p.Home.path("restore", name, o.recorded.ID)); err != nil {

@@ -1,11 +1,13 @@
 package provision
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"reflect"
 	"slices"
 	"strings"
@@ -53,14 +55,15 @@ func (p *Provisioner) DefaultsPage() wire.DefaultsPage {
 	facts.Defaults = site.Defaults{}
 	usual := site.Derive(site.Request{Name: "name"}, facts)
 	words := map[string]string{"admin": "NAME-keeper", "admin_email": "keeper@NAME.example", "admin_password": "generated for each site", "domain_ending": "localhost", "sites_folder": p.Home.path("sites"),
-		"kit": usual.Kit.Name, "kit_version": usual.Kit.Version, "php": usual.Stack.PHP, "web": usual.Stack.Web, "database": usual.Stack.Database, "group": "none", "finishing_touches": "none"}
+		"kit": usual.Kit.Name, "kit_version": usual.Kit.Version, "php": usual.Stack.PHP, "web": usual.Stack.Web, "database": usual.Stack.Database, "group": "none", "finishing_touches": "none",
+		"language": "the CMS's own", "time_zone": "UTC", "editor": "code FOLDER", "terminal": "x-terminal-emulator", "appearance": "system"}
 	about := map[string]string{}
 	for field := range reflect.TypeFor[site.Defaults]().Fields() {
 		name, _, _ := strings.Cut(field.Tag.Get("yaml"), ",")
 		about[name] = field.Tag.Get("doc")
 	}
 	for _, name := range site.DefaultNames {
-		each := wire.Default{Name: name, About: about[name], Value: d.Get(name), Usual: words[name], From: "built in"}
+		each := wire.Default{Others: p.others(name, cmp.Or(d.Get(name), words[name])), Name: name, About: about[name], Value: d.Get(name), Usual: words[name], From: "built in"}
 		if each.Value != "" {
 			each.From = "vessik.yaml"
 		}
@@ -70,6 +73,30 @@ func (p *Provisioner) DefaultsPage() wire.DefaultsPage {
 		page.Settings = append(page.Settings, each)
 	}
 	return page
+}
+
+// others are the sites that have another value of a setting than the one that new sites get.
+func (p *Provisioner) others(name, value string) []string {
+	has := map[string]func(s site.Site) string{"admin": func(s site.Site) string { return s.Admin.User }, "admin_email": func(s site.Site) string { return s.Admin.Email },
+		"domain_ending": func(s site.Site) string { return strings.TrimPrefix(s.Domain, s.Name+".") }, "sites_folder": func(s site.Site) string { return filepath.Dir(s.Folder) },
+		"kit": func(s site.Site) string { return s.Kit.Name }, "kit_version": func(s site.Site) string { return s.Kit.Version }, "php": func(s site.Site) string { return s.Stack.PHP },
+		"web": func(s site.Site) string { return s.Stack.Web }, "database": func(s site.Site) string { return s.Stack.Database }, "group": func(s site.Site) string { return cmp.Or(s.Group, "none") },
+		"language": func(s site.Site) string { return cmp.Or(s.Language, "the CMS's own") }, "time_zone": func(s site.Site) string { return cmp.Or(s.TimeZone, "UTC") }}[name]
+	names := []string{}
+	if has == nil {
+		return names
+	}
+	engines := p.Engines()
+	for _, s := range p.Sites() {
+		wanted := strings.NewReplacer("NAME", s.Name).Replace(value)
+		if id, ok := site.MatchEngine(engines[name], wanted); ok {
+			wanted = id
+		}
+		if has(s) != wanted {
+			names = append(names, s.Name)
+		}
+	}
+	return names
 }
 
 // SetDefaults sets some of them, once a site that would be made with them has been judged.

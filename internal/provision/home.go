@@ -63,7 +63,7 @@ func (h Home) Prepare() error {
 	if len(h.Dir) > longest {
 		return fmt.Errorf("the home folder's path is %d bytes long, and %d is the most: choose a shorter one with -home", len(h.Dir), longest)
 	}
-	for _, dir := range []string{"", "sites", "run", "run/sockets", "logs", "logs/sites", "databases", "records", "tmp", "mail", "kept", "restore", "kits"} {
+	for _, dir := range []string{"", "sites", "run", "run/sockets", "logs", "logs/sites", "databases", "records", "tmp", "mail", "kept", "restore", "kits", "touches", "shelf"} {
 		if err := os.MkdirAll(h.path(dir), 0o700); err != nil {
 			return fmt.Errorf("make the home folder: %w; choose one with -home that the service's account can enter and write to", err)
 		}
@@ -97,6 +97,10 @@ type Settings struct {
 	// Variables are server variables by database engine; PortRange is where sites get their ports from, [0 0] the usual.
 	Variables map[string]map[string]string `json:"variables,omitempty"`
 	PortRange [2]int                       `json:"port_range,omitzero"`
+	// HostsAllowed says that the user lets the service keep a block in the hosts file.
+	HostsAllowed bool `json:"hosts_allowed,omitempty"`
+	// RecordsDSN names an external server for the records, as go-sql-driver writes it; empty for one of their own.
+	RecordsDSN string `json:"records_dsn,omitempty"`
 }
 
 // ReadSettings returns a home's settings; a new home has empty ones.

@@ -207,7 +207,7 @@ func (p *Provisioner) Environment(name string) (wire.Environment, error) {
 	}
 	place := p.phpPlace(s)
 	dir := filepath.Join(place.Dir, "command")
-	if err := errors.Join(os.MkdirAll(filepath.Join(dir, "bin"), 0o700), os.MkdirAll(place.Temp, 0o700)); err != nil {
+	if err := errors.Join(os.MkdirAll(filepath.Join(dir, "bin"), 0o700), os.MkdirAll(place.Temp, 0o700), os.MkdirAll(place.Mail, 0o700)); err != nil {
 		return wire.Environment{}, err
 	}
 	ini, err := engine.CommandIni(php, place.Temp, s.Settings)

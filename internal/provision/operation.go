@@ -312,7 +312,7 @@ func (o *operation) broken(name string, reason error) {
 			text += "; and taking it back failed: " + err.Error()
 			o.p.fail(name, errors.New(text))
 		}
-	case plan.Restack, plan.Adjust:
+	case plan.Restack, plan.Adjust, plan.Readdress, plan.LoadSQL:
 		var back *wentBack
 		if !errors.As(reason, &back) {
 			if err := o.p.goBack(o, name); err != nil {
@@ -428,7 +428,7 @@ func (p *Provisioner) recover(ctx context.Context, recorded records.Operation) (
 		}
 		switch {
 		case plan.Recover(recorded.Kind, part.Steps) == plan.TakeBack:
-			if recorded.Kind == plan.Restack || recorded.Kind == plan.Adjust {
+			if recorded.Kind.Changes() {
 				if err := o.p.goBack(o, part.Site); err != nil {
 					return nil, err
 				}

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -18,11 +19,13 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"vessik/internal/archive"
+	"vessik/internal/core/fleet"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/rewrite"
 	"vessik/internal/core/site"
 	"vessik/internal/kit"
 	"vessik/internal/picture"
+	"vessik/internal/proc"
 	"vessik/internal/records"
 	"vessik/internal/stencil"
 )
@@ -66,6 +69,21 @@ func (p *Provisioner) found(o site.Origin) (k site.Kit, root, fault string) {
 	return k, "", ""
 }
 
+// networkOf tells whether a stencil or site is a network of sites.
+func (p *Provisioner) networkOf(o site.Origin) (network string, subSites []string, newest bool) {
+	switch o.Kind {
+	case site.FromStencil:
+		if m, err := p.Stencils.Find(o.From); err == nil {
+			return m.Network, m.SubSites, m.NewestCMS
+		}
+	case site.FromSite:
+		if s, ok := p.Site(o.From); ok {
+			return s.Network, s.SubSites, false
+		}
+	}
+	return "", nil, false
+}
+
 // unreadable says why the service's account cannot use a file or a folder.
 func unreadable(path string, folder bool) string {
 	if !filepath.IsAbs(path) {
@@ -97,7 +115,7 @@ func (p *Provisioner) layOutOrigin(ctx context.Context, o *operation, s site.Sit
 		if !ok {
 			return true, fmt.Errorf("the site %s is gone", s.Origin.From)
 		}
-		return true, p.layOut(ctx, o.recorded.ID, s, kit.TreeBytes(source.Folder), note, func(partial string) error { return kit.CopySite(ctx, source.Folder, partial) })
+		return true, p.layOut(ctx, o.recorded.ID, s, kit.TreeBytes(source.Folder), note, func(partial string) error { return p.copySite(ctx, source, partial) })
 	case site.FromStencil:
 		m, err := p.Stencils.Find(s.Origin.From)
 		if err != nil {
@@ -113,6 +131,15 @@ func (p *Provisioner) layOutOrigin(ctx context.Context, o *operation, s site.Sit
 				return err
 			}
 			if err := moveFile(database, p.dumpFile(s)); err != nil {
+				return err
+			}
+			if s.Origin.Newest {
+				if err := p.exchangeCMS(ctx, s, files, partial+"-whole/newest"); err != nil {
+					return err
+				}
+				files = partial + "-whole/newest"
+			}
+			if err := errors.Join(p.kitOf(s).ClearCaches(files), p.layLanguage(s, files)); err != nil {
 				return err
 			}
 			return os.Rename(files, partial)
@@ -140,6 +167,15 @@ func (p *Provisioner) layOutOrigin(ctx context.Context, o *operation, s site.Sit
 		return true, p.change(ctx, s.Name, func(s *site.Site) error { s.Root = root; return nil })
 	}
 	return false, nil
+}
+
+// copySite copies a site's folder, without what its CMS makes again by itself.
+func (p *Provisioner) copySite(ctx context.Context, source site.Site, to string) error {
+	k := p.kitOf(source)
+	if err := kit.CopySite(ctx, source.Folder, to, k.Layout.Caches...); err != nil {
+		return err
+	}
+	return k.ClearCaches(to)
 }
 
 // moveFile moves a file, also to another disk.
@@ -181,7 +217,7 @@ func (p *Provisioner) configureOrigin(ctx context.Context, s site.Site, port int
 		if k.Configuration.File == "" {
 			return true, nil
 		}
-		return true, k.DrawConfiguration(s.Folder, s.Database, port, facts.Prefix)
+		return true, k.DrawConfiguration(s.Folder, facts)
 	case site.FromFolder:
 		if k.Configuration.File == "" {
 			return true, nil
@@ -249,7 +285,7 @@ func (p *Provisioner) loadOrigin(ctx context.Context, o *operation, s site.Site)
 	pool := to.Open(s.Database.Name)
 	defer pool.Close()
 	fit := kit.Fitting(ctx, to, func(string, string) {})
-	var report rewrite.Report
+	var report rewrite.Tally
 	switch {
 	case s.Origin.Kind == site.FromStencil:
 		m, err := p.Stencils.Find(s.Origin.From)
@@ -326,7 +362,7 @@ func openDump(file string) (io.ReadCloser, error) {
 }
 
 // loadDump loads somebody's dump into a site's empty database, re-addressed to the site.
-func (p *Provisioner) loadDump(ctx context.Context, s site.Site, file, address string) (report rewrite.Report, err error) {
+func (p *Provisioner) loadDump(ctx context.Context, s site.Site, file, address string) (report rewrite.Tally, err error) {
 	to, err := p.database(ctx, s.Stack.Database)
 	if err != nil {
 		return report, err
@@ -372,29 +408,62 @@ func foreign(fit func(string) (string, error)) func(string) (string, error) {
 	}
 }
 
-// touch applies the finishing touches that a site was asked to be made with.
+// touch applies the finishing touches that a site was asked to be made with, as the site's own database user.
 func (p *Provisioner) touch(ctx context.Context, o *operation, s site.Site) error {
-	pool, err := p.pool(ctx, s)
+	database, err := p.database(ctx, s.Stack.Database)
 	if err != nil {
 		return err
 	}
+	pool := database.OpenAs(s.Database.Name, s.Database.User, s.Database.Password)
 	defer pool.Close()
 	php, err := p.Store.Find(s.Stack.PHP)
 	if err != nil {
 		return err
 	}
-	k, facts := p.kitOf(s), p.kitFacts(s)
-	for _, name := range s.Touches {
-		o.progress(s.Name, name, -1)
-		if err := k.Touch(ctx, pool, php, s, name, facts); err != nil {
+	toucher := kit.Toucher{Kit: p.kitOf(s), Own: kit.OwnTouches(p.TouchFolder()), Pool: pool, PHP: php, Site: s, Facts: p.kitFacts(s),
+		Command: func(ctx context.Context, file string) ([]byte, error) { return p.inEnvironment(ctx, s, file) }}
+	for _, asked := range s.Touches {
+		o.progress(s.Name, asked, -1)
+		if err := toucher.Apply(ctx, asked); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
+// TouchFolder is where the user's own finishing touches are put.
+func (p *Provisioner) TouchFolder() string { return p.Home.path("touches") }
+
+// inEnvironment runs a shell script as a site's own command, held to the site's folder, and returns what it prints.
+func (p *Provisioner) inEnvironment(ctx context.Context, s site.Site, file string) ([]byte, error) {
+	environment, err := p.Environment(s.Name)
+	if err != nil {
+		return nil, err
+	}
+	place := p.phpPlace(s)
+	confine := proc.Confinement{ReadFiles: []string{file}, WriteFolders: append([]string{s.Folder, place.Temp, place.Mail, filepath.Dir(environment.Path)}, s.Settings.Allow...)}
+	for _, id := range s.Stack.IDs() {
+		if e, err := p.Store.Find(id); err == nil {
+			confine.ReadFolders = append(confine.ReadFolders, e.Root())
+		}
+	}
+	if s.Settings.Offline {
+		confine.OnlyPorts = []uint16{uint16(place.Port)}
+	}
+	command, err := confine.Command(ctx, "/bin/sh", file)
+	if err != nil {
+		return nil, err
+	}
+	command.Dir = s.Folder
+	command.Env = []string{"PATH=" + environment.Path + ":/usr/local/bin:/usr/bin:/bin", "HOME=" + place.Temp, "LANG=C.UTF-8"}
+	for name, value := range environment.Variables {
+		command.Env = append(command.Env, name+"="+value)
+	}
+	return command.CombinedOutput()
+}
+
 // SaveStencil saves a site as a stencil; the operation goes on after it returns.
-func (p *Provisioner) SaveStencil(ctx context.Context, name, as, description string) (records.Operation, error) {
+func (p *Provisioner) SaveStencil(ctx context.Context, name, as, description string, newestCMS bool) (records.Operation, error) {
 	p.requests.Lock()
 	defer p.requests.Unlock()
 	if _, ok := p.Site(name); !ok {
@@ -409,50 +478,28 @@ func (p *Provisioner) SaveStencil(ctx context.Context, name, as, description str
 	if _, err := p.Stencils.Find(as); err == nil {
 		return records.Operation{}, problem(fmt.Sprintf("there is a stencil %q already", as), "drop it first, or choose another name")
 	}
-	return p.begin(ctx, records.Operation{Kind: plan.Save, Stencil: &plan.Saving{Name: as, Description: description}}, nil, []string{name}, map[string][]plan.Step{name: {plan.SaveStencil}})
+	return p.begin(ctx, records.Operation{Kind: plan.Save, Stencil: &plan.Saving{Name: as, Description: description, NewestCMS: newestCMS}}, nil, []string{name}, map[string][]plan.Step{name: {plan.SaveStencil}})
 }
 
 // saveStencil carries it out: the database is copied aside, freed of what is secret, and packed with the files.
 func (p *Provisioner) saveStencil(ctx context.Context, o *operation, s site.Site) error {
 	asked := o.Snapshot().Stencil
-	database, err := p.database(ctx, s.Stack.Database)
-	if err != nil {
-		return err
-	}
 	if err := room(p.Home.Dir, kit.TreeBytes(s.Folder)+3*p.databaseBytes(ctx, s)); err != nil {
 		return err
 	}
 	k, facts := p.kitOf(s), p.kitFacts(s)
-	aside := "vessik_" + randomHex(4)
-	if err := database.CreateDatabase(ctx, aside, aside, kit.Password()); err != nil {
-		return err
-	}
-	defer database.DropDatabase(context.WithoutCancel(ctx), aside, aside)
-	from, to := database.Open(s.Database.Name), database.Open(aside)
-	defer from.Close()
-	defer to.Close()
-	o.progress(s.Name, "copying the database", -1)
-	reader, writer := io.Pipe()
-	go func() { writer.CloseWithError(kit.Dump(ctx, from, writer)) }()
-	err = kit.Load(ctx, to, reader, nil)
-	reader.CloseWithError(err)
-	if err != nil {
-		return err
-	}
-	if err := k.Empty(ctx, to, facts); err != nil {
-		return err
-	}
 	dir, err := os.MkdirTemp(p.Home.path("tmp"), "stencil-")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	source := stencil.Source{Folder: s.Folder, LeaveOut: k.Stencil.LeaveOut, Replace: map[string][]byte{}, Database: filepath.Join(dir, "database.sql")}
+	source := stencil.Source{Folder: s.Folder, LeaveOut: append(slices.Clone(k.Layout.Caches), k.Stencil.LeaveOut...), Replace: map[string][]byte{}, Database: filepath.Join(dir, "database.sql")}
 	file, err := os.Create(source.Database)
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(kit.Dump(ctx, to, file), file.Close()); err != nil {
+	o.progress(s.Name, "copying the database", -1)
+	if err := errors.Join(p.dumpWithoutSecrets(ctx, s, file), file.Close()); err != nil {
 		return err
 	}
 	if k.Configuration.File != "" {
@@ -471,11 +518,74 @@ func (p *Provisioner) saveStencil(ctx context.Context, o *operation, s site.Site
 			}
 		}
 	}
-	m := stencil.Manifest{Format: stencil.Format, Name: asked.Name, Description: asked.Description, From: s.Name, Title: s.Title, Kit: s.Kit, Root: s.Root, Prefix: facts.Prefix, URL: facts.URL,
+	m := stencil.Manifest{Format: stencil.Format, Name: asked.Name, Description: asked.Description, NewestCMS: asked.NewestCMS, From: s.Name, Title: s.Title, Kit: s.Kit, Root: s.Root, Prefix: facts.Prefix, URL: facts.URL, Network: s.Network, SubSites: s.SubSites,
 		Stack: s.Stack, CreatedAt: time.Now().UTC().Truncate(time.Second)}
 	all := kit.TreeBytes(s.Folder) + p.databaseBytes(ctx, s)
 	_, err = p.Stencils.Save(ctx, m, source, func(done int64) {
 		o.progress(s.Name, "packing", min(float64(done)/float64(max(all, 1)), 1))
 	})
 	return err
+}
+
+// dumpWithoutSecrets dumps a copy of a site's database that was freed of what is secret.
+func (p *Provisioner) dumpWithoutSecrets(ctx context.Context, s site.Site, file io.Writer) error {
+	database, err := p.database(ctx, s.Stack.Database)
+	if err != nil {
+		return err
+	}
+	aside := "vessik_" + randomHex(4)
+	if err := database.CreateDatabase(ctx, aside, aside, kit.Password()); err != nil {
+		return err
+	}
+	defer database.DropDatabase(context.WithoutCancel(ctx), aside, aside)
+	from, to := database.Open(s.Database.Name), database.Open(aside)
+	defer from.Close()
+	defer to.Close()
+	reader, writer := io.Pipe()
+	go func() { writer.CloseWithError(kit.Dump(ctx, from, writer)) }()
+	err = kit.Load(ctx, to, reader, nil)
+	reader.CloseWithError(err)
+	if err != nil {
+		return err
+	}
+	if err := p.kitOf(s).Empty(ctx, to, p.kitFacts(s)); err != nil {
+		return err
+	}
+	return kit.Dump(ctx, to, file)
+}
+
+// SiteDump is what the dump beside a site's own file is called.
+const SiteDump = "vessik-site.sql.zst"
+
+// WriteSiteFile writes a site's own file into its folder, and beside it, if asked to, its content without passwords.
+func (p *Provisioner) WriteSiteFile(ctx context.Context, name string, text []byte, content bool) ([]string, error) {
+	s, ok := p.Site(name)
+	if !ok {
+		return nil, noSite(name)
+	}
+	replace := func(path string, write func(io.Writer) error) error {
+		file, err := os.OpenFile(path+".next", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o644)
+		if err != nil {
+			return err
+		}
+		defer os.Remove(file.Name())
+		if err := errors.Join(write(file), file.Close()); err != nil {
+			return err
+		}
+		return os.Rename(file.Name(), path)
+	}
+	files := []string{filepath.Join(s.Folder, fleet.SiteFileName)}
+	if content {
+		files = append(files, filepath.Join(s.Folder, SiteDump))
+		if err := replace(files[1], func(w io.Writer) error {
+			packed, err := zstd.NewWriter(w)
+			if err != nil {
+				return err
+			}
+			return errors.Join(p.dumpWithoutSecrets(ctx, s, packed), packed.Close())
+		}); err != nil {
+			return nil, err
+		}
+	}
+	return files, replace(files[0], func(w io.Writer) error { _, err := w.Write(text); return err })
 }

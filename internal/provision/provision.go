@@ -27,9 +27,11 @@ import (
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
 	"vessik/internal/kit"
+	"vessik/internal/names"
 	"vessik/internal/picture"
 	"vessik/internal/proc"
 	"vessik/internal/records"
+	"vessik/internal/shelf"
 	"vessik/internal/stencil"
 )
 
@@ -40,19 +42,31 @@ type Provisioner struct {
 	Abilities proc.Abilities
 	Log       *slog.Logger
 	APIPort   int
+	HostsFile string // the machine's, see hosts(5)
+	// Reloaded is told when web servers have other virtual hosts than before; nil for nobody.
+	Reloaded func()
 
-	settings   Settings
-	homeLock   *os.File
-	supervisor *proc.Supervisor
-	bell       *engine.Doorbell
-	recordsDB  *engine.DatabaseServer
-	records    *records.Records
-	shelf      kit.Shelf
-	kits       kit.Kits
-	kitFaults  map[string]error // of the user's kits, by folder
-	kitState   string
-	kitMu      sync.Mutex // guards the three
-	tickets    ticketBook
+	hostsMu      sync.Mutex
+	hostsHandle  *os.File // open for writing; nil where the service may not
+	hostsAsked   chan struct{}
+	hostsWritten string
+	responder    *names.Responder
+
+	settings       Settings
+	homeLock       *os.File
+	supervisor     *proc.Supervisor
+	bell           *engine.Doorbell
+	recordsDB      *engine.DatabaseServer // nil where the records are kept on a server of the user's
+	releaseRecords func()
+	records        *records.Records
+	stock          kit.Stock
+	kits           kit.Kits
+	kitFaults      map[string]error // of the user's kits, by folder
+	kitState       string
+	kitMu          sync.Mutex // guards the three
+	tickets        ticketBook
+	// Shelf keeps releases, plugins and themes.
+	Shelf shelf.Shelf
 	// Stencils are the saved sites.
 	Stencils stencil.Shelf
 	pictures picture.Taker
@@ -84,7 +98,8 @@ type Provisioner struct {
 }
 
 // Open takes the home, ends what a dead service left in it, and opens its records. The gateway's port must be settled before.
-func Open(ctx context.Context, home Home, settings Settings, log *slog.Logger, progress engine.Progress) (*Provisioner, error) {
+// hosts is the hosts file if the service may write it, else nil.
+func Open(ctx context.Context, home Home, settings Settings, hosts *os.File, log *slog.Logger, progress engine.Progress) (*Provisioner, error) {
 	if err := home.Prepare(); err != nil {
 		return nil, err
 	}
@@ -92,13 +107,14 @@ func Open(ctx context.Context, home Home, settings Settings, log *slog.Logger, p
 	if err != nil {
 		return nil, err
 	}
-	p := &Provisioner{Home: home, Store: engine.Store{Dir: home.Engines}, Abilities: proc.FindAbilities(), Log: log, settings: settings, homeLock: lock,
-		shelf: kit.Shelf{Dir: home.Engines + "/shelf"}, slots: make(chan struct{}, max(4, 2*runtime.NumCPU())),
+	p := &Provisioner{Home: home, Store: engine.Store{Dir: home.Engines}, Abilities: proc.FindAbilities(), Log: log, settings: settings, homeLock: lock, hostsHandle: hosts, hostsAsked: make(chan struct{}, 1), settling: true, HostsFile: names.HostsFile,
+		stock: kit.Stock{Dir: home.Engines + "/shelf"}, slots: make(chan struct{}, max(4, 2*runtime.NumCPU())),
 		databases: map[string]*engine.DatabaseServer{}, webs: map[string]engine.WebServer{}, sites: map[string]site.Site{},
 		masters: map[string]*engine.PHPMaster{}, busy: map[string]string{}, held: map[string]net.Listener{}, operations: map[string]*operation{}, changed: make(chan struct{}), known: map[string][]string{}, wokenByTask: map[string]time.Time{}}
 	p.pictures.Dir = home.path("tmp")
 	p.Stencils.Dir = home.path("stencils")
-	for _, pattern := range []string{home.path("stencils", ".partial-*"), home.path("tmp", "stencil-*")} { // of a service that was killed
+	p.Shelf.Dir = home.path("shelf")
+	for _, pattern := range []string{home.path("stencils", ".partial-*"), home.path("tmp", "stencil-*"), home.path("tmp", "shelf-*"), home.path("shelf", ".partial-*")} { // of a service that was killed
 		left, _ := filepath.Glob(pattern)
 		for _, path := range left {
 			os.RemoveAll(path)
@@ -137,6 +153,9 @@ func (p *Provisioner) openRecords(ctx context.Context, progress engine.Progress)
 	if err := p.Store.Repair(ctx); err != nil {
 		return err
 	}
+	if p.settings.RecordsDSN != "" {
+		return p.openForeignRecords(ctx)
+	}
 	engines, err := p.Store.Ensure(ctx, []string{p.settings.RecordsEngine}, progress)
 	if err != nil {
 		return err
@@ -150,6 +169,23 @@ func (p *Provisioner) openRecords(ctx context.Context, progress engine.Progress)
 	if err != nil {
 		return err
 	}
+	return p.readSites(ctx)
+}
+
+// openForeignRecords opens records that are kept on a server of the user's.
+func (p *Provisioner) openForeignRecords(ctx context.Context) error {
+	pool, release, err := records.Dial(ctx, p.settings.RecordsDSN)
+	if err == nil {
+		p.releaseRecords = release
+		p.records, err = records.Open(ctx, nil, pool)
+	}
+	if err != nil {
+		return fmt.Errorf("open the records that -records-dsn names: %w; see whether that server runs and lets this user in", err)
+	}
+	return p.readSites(ctx)
+}
+
+func (p *Provisioner) readSites(ctx context.Context) error {
 	found, err := p.records.Sites(ctx)
 	if err != nil {
 		return err
@@ -191,6 +227,9 @@ func (p *Provisioner) Close() {
 	p.end()
 	p.work.Wait()
 	p.pictures.Close()
+	if p.responder != nil {
+		p.responder.Close()
+	}
 	var group sync.WaitGroup
 	p.mu.Lock()
 	masters := slices.Collect(maps.Values(p.masters))
@@ -210,6 +249,9 @@ func (p *Provisioner) Close() {
 		group.Go(p.recordsDB.Stop)
 	}
 	group.Wait()
+	if p.releaseRecords != nil {
+		p.releaseRecords()
+	}
 	p.homeLock.Close()
 }
 
@@ -233,7 +275,12 @@ func (p *Provisioner) ByDomain(host string) (site.Site, bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, s := range p.sites {
-		if s.Domain == host {
+		if slices.Contains(s.Hosts(), host) {
+			return s, true
+		}
+	}
+	for _, s := range p.sites {
+		if s.InNetwork(host) || slices.ContainsFunc(s.Forwards, func(f site.Forward) bool { return f.Domain == host && time.Now().Before(f.Until) }) {
 			return s, true
 		}
 	}
@@ -296,7 +343,7 @@ func (p *Provisioner) socket(s site.Site) string {
 func (p *Provisioner) phpPlace(s site.Site) engine.PHPPlace {
 	name := s.Name
 	ticket, _ := p.kitOf(s).Script(p.kitOf(s).Ticket.Script) // its kit was judged
-	return engine.PHPPlace{Ticket: string(ticket), Dir: p.Home.path("run", "php", name), Temp: p.Home.path("tmp", name), Logs: p.Home.siteLogs(name),
+	return engine.PHPPlace{Port: p.DatabasePort(s.Stack.Database), Ticket: string(ticket), Dir: p.Home.path("run", "php", name), Temp: p.Home.path("tmp", name), Logs: p.Home.siteLogs(name),
 		Mail: p.Home.path("mail", name), Socket: p.socket(s), Probe: p.probeFile()}
 }
 
@@ -445,8 +492,10 @@ func (p *Provisioner) letGo(names ...string) {
 // Resume brings the home back to where it was: unfinished operations go on or are taken back, and sites that ran answer again.
 // It returns once that is under way for all and done for the operations.
 func (p *Provisioner) Resume(ctx context.Context) error {
-	p.unsettled(true)
+	p.requests.Lock() // nothing new is begun before what was begun is settled
+	defer p.requests.Unlock()
 	p.work.Go(p.lookAfter)
+	p.openNames()
 	unfinished, err := p.records.Unfinished(ctx)
 	if err != nil {
 		return err

@@ -33,14 +33,19 @@ func (p *Provisioner) facts() site.Facts {
 		kept[port] = id
 	}
 	p.settingsMu.Unlock()
-	kits, roots, touches := p.Kits(), map[string]string{}, map[string][]string{}
+	kits, roots, touches := p.Kits(), map[string]string{}, map[string][]site.TouchFact{}
+	own := kit.OwnTouches(p.TouchFolder())
 	for name, k := range kits {
 		roots[name] = k.Layout.DocumentRoot
-		for _, t := range k.Touches {
-			touches[name] = append(touches[name], t.Name)
+		for _, t := range append(slices.Clone(k.Touches), own...) {
+			touches[name] = append(touches[name], t.Facts())
 		}
 	}
-	return site.Facts{Roots: roots, Touches: touches, Found: p.found, Defaults: p.Defaults(), Home: p.Home.Dir, Sites: p.Sites(), Releases: kits.Releases(p.Store), KitNames: kits.Names(), Supports: kits.Bear, FirstPort: engine.FirstUnprivilegedPort(), KeptPorts: kept,
+	networks := map[string][]string{}
+	for name, k := range kits {
+		networks[name] = k.Network.Modes
+	}
+	return site.Facts{Networks: networks, NetworkOf: p.networkOf, Languages: p.languages, Roots: roots, Touches: touches, Found: p.found, Defaults: p.Defaults(), Home: p.Home.Dir, Sites: p.Sites(), Releases: p.Releases(), OnShelf: p.onShelf, KitNames: kits.Names(), Supports: kits.Bear, FirstPort: engine.FirstUnprivilegedPort(), KeptPorts: kept,
 		Engines: p.Engines(), PortRange: p.PortRange(),
 		PortHolder: engine.PortHolder, FolderFault: folderFault}
 }
@@ -164,8 +169,14 @@ func (p *Provisioner) New(ctx context.Context, requests []site.Request) (records
 		s.Probe, s.CreatedAt = randomHex(16), time.Now().UTC().Truncate(time.Millisecond)
 		names = append(names, s.Name)
 		plans[s.Name] = plan.For(plan.New, p.missing(*s))
+		if s.Network != "" && s.Origin.Kind == "" {
+			plans[s.Name] = slices.Insert(plans[s.Name], slices.Index(plans[s.Name], plan.LoadContent)+1, plan.MakeNetwork)
+		}
+		if len(s.Plugins)+len(s.Themes) > 0 || s.Origin.Newest {
+			plans[s.Name] = slices.Insert(plans[s.Name], slices.Index(plans[s.Name], plan.StartPHP), plan.AddParts)
+		}
 		if len(s.Touches) > 0 {
-			at := slices.Index(plans[s.Name], plan.LoadContent) + 1
+			at := slices.Index(plans[s.Name], plan.StartPHP)
 			plans[s.Name] = slices.Insert(plans[s.Name], at, plan.Touch)
 		}
 	}

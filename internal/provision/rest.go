@@ -43,6 +43,7 @@ func (p *Provisioner) lookAfter() {
 		if now.After(nextTasks) {
 			nextTasks = now.Add(taskLook)
 			p.lookForTasks(due)
+			p.endForwards(now)
 		}
 		p.runTasks(now, due)
 		if now.After(nextLogs) {
@@ -259,6 +260,13 @@ func rotate(path string) error {
 		return err
 	}
 	return from.Truncate(0)
+}
+
+// Settling tells whether a service that was started is still bringing its home back to where it was.
+func (p *Provisioner) Settling() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.settling
 }
 
 // unsettled keeps engines running while a service brings its sites up.

@@ -33,7 +33,7 @@ func (p *Provisioner) do(o *operation, name string, step plan.Step, note func(st
 	if !ok {
 		return fmt.Errorf("the site is gone")
 	}
-	if o.recorded.Kind == plan.Restack || o.recorded.Kind == plan.Adjust {
+	if o.recorded.Kind.Changes() {
 		return p.doChange(o, s, step, note)
 	}
 	if o.recorded.Kind == plan.TryOut {
@@ -53,7 +53,12 @@ func (p *Provisioner) do(o *operation, name string, step plan.Step, note func(st
 		if err != nil {
 			return err
 		}
-		return p.layOut(ctx, o.recorded.ID, s, prepared.Bytes, note, func(partial string) error { return kit.CopyTree(ctx, prepared.Tree, partial) })
+		return p.layOut(ctx, o.recorded.ID, s, prepared.Bytes, note, func(partial string) error {
+			if err := kit.CopyTree(ctx, prepared.Tree, partial); err != nil {
+				return err
+			}
+			return p.layLanguage(s, partial)
+		})
 	case plan.CreateDatabase:
 		return p.createDatabase(ctx, s, note)
 	case plan.Configure:
@@ -65,13 +70,21 @@ func (p *Provisioner) do(o *operation, name string, step plan.Step, note func(st
 			return err
 		}
 		facts := p.kitFacts(s)
-		facts.Port = database.Port
+		facts.Port, facts.Network = database.Port, "" // it becomes one later
 		return p.kitOf(s).Configure(facts)
 	case plan.LoadContent:
 		if done, err := p.loadOrigin(ctx, o, s); done {
 			return err
 		}
 		return p.loadContent(ctx, s)
+	case plan.AddParts:
+		return p.addParts(ctx, o, s)
+	case plan.MakeNetwork:
+		php, err := p.Store.Find(s.Stack.PHP)
+		if err != nil {
+			return err
+		}
+		return p.kitOf(s).MakeNetwork(ctx, php, s, p.kitFacts(s))
 	case plan.Touch:
 		return p.touch(ctx, o, s)
 	case plan.SaveStencil:
@@ -240,13 +253,15 @@ func undoLayOut(operation string, s site.Site, note string) error {
 }
 
 func (p *Provisioner) prepared(ctx context.Context, s site.Site) (*kit.Prepared, error) {
-	k, source, version := p.kitOf(s), "", s.Kit.Version
-	if k.FromCatalogue() {
+	k, source, version := p.kitOf(s), kit.Source{}, s.Kit.Version
+	if item, onShelf := p.shelfRelease(s.Kit); onShelf {
+		source = kit.Source{ID: "-" + item.SHA256[:8], Folder: func() (string, func(), error) { return p.unpackItem(ctx, item) }}
+	} else if k.FromCatalogue() {
 		release, err := p.Store.Find(s.Kit.Release())
 		if err != nil {
 			return nil, err
 		}
-		source, version = release.Root(), release.Version
+		source.Packages, version = release.Root(), release.Version
 	}
 	php, err := p.Store.Find(s.Stack.PHP)
 	if err != nil {
@@ -256,7 +271,7 @@ func (p *Provisioner) prepared(ctx context.Context, s site.Site) (*kit.Prepared,
 	if err != nil {
 		return nil, err
 	}
-	return p.shelf.Prepare(ctx, k, source, version, php, database)
+	return p.stock.Prepare(ctx, k, source, version, php, database)
 }
 
 func (p *Provisioner) createDatabase(ctx context.Context, s site.Site, note func(string)) error {
@@ -304,16 +319,67 @@ func (p *Provisioner) kitOf(s site.Site) *kit.Kit {
 
 // kitFacts are what a kit's templates may use of a site.
 func (p *Provisioner) kitFacts(s site.Site) kit.Facts {
-	return kit.Facts{Visible: s.Visible, Site: s, Title: s.Title, URL: strings.TrimSuffix(s.URL(p.settings.GatewayPort), "/"), Domain: s.Domain, Prefix: cmp.Or(s.Prefix, p.kitOf(s).Database.Prefix),
+	return kit.Facts{Visible: s.Visible, Language: s.Language, TimeZone: s.TimeZone, Network: s.Network, Site: s, Title: s.Title, URL: strings.TrimSuffix(s.URL(p.settings.GatewayPort), "/"), Domain: s.Domain, Prefix: cmp.Or(s.Prefix, p.kitOf(s).Database.Prefix),
 		Database: s.Database, Host: "127.0.0.1", Port: p.DatabasePort(s.Stack.Database), Admin: s.Admin}
 }
 
 // enginesOf are the engines of a site's stack, and its CMS's release where that is one of the catalogue.
 func (p *Provisioner) enginesOf(s site.Site) []string {
-	if p.kitOf(s).FromCatalogue() && s.Origin.Kind == "" {
-		return append(s.Stack.IDs(), s.Kit.Release())
+	ids, k := s.Stack.IDs(), p.kitOf(s)
+	if _, onShelf := p.shelfRelease(s.Kit); k.FromCatalogue() && (s.Origin.Kind == "" || s.Origin.Newest) && !onShelf {
+		ids = append(ids, s.Kit.Release())
 	}
-	return s.Stack.IDs()
+	if pack := k.LanguagePack(s.Kit.Version); pack != "" && s.Language != "" && s.Language != k.Languages.Usual {
+		if slices.ContainsFunc(p.Store.Rows(), func(row engine.Row) bool { return row.ID == pack }) {
+			ids = append(ids, pack)
+		}
+	}
+	return ids
+}
+
+// layLanguage adds the files of a site's language where the release does not have them.
+func (p *Provisioner) layLanguage(s site.Site, folder string) error {
+	k := p.kitOf(s)
+	pack := k.LanguagePack(s.Kit.Version)
+	if pack == "" || !slices.Contains(p.enginesOf(s), pack) {
+		return nil
+	}
+	e, err := p.Store.Find(pack)
+	if err != nil {
+		return err
+	}
+	if !slices.Contains(k.LanguagesIn(filepath.Join(e.Root(), k.Languages.Pack)), s.Language) {
+		return fmt.Errorf("%s %s has no language %q; choose one of %s", k.Title, s.Kit.Version, s.Language, strings.Join(k.LanguagesIn(filepath.Join(e.Root(), k.Languages.Pack)), ", "))
+	}
+	return k.LayLanguage(e.Root(), folder, s.Language)
+}
+
+// languages lists those of a version of a CMS; known is false where they have not been fetched.
+func (p *Provisioner) languages(of site.Kit) (names []string, known bool) {
+	k := p.Kits()[of.Name]
+	if k == nil || k.Languages.Files == "" {
+		return nil, true
+	}
+	if pack := k.LanguagePack(of.Version); pack != "" {
+		if e, err := p.Store.Find(pack); err == nil {
+			return k.LanguagesIn(filepath.Join(e.Root(), k.Languages.Pack)), true
+		}
+		return nil, false
+	}
+	if e, err := p.Store.Find(of.Release()); err == nil {
+		return k.LanguagesIn(filepath.Join(e.Root(), k.Layout.Root, k.Languages.Folder)), true
+	}
+	return nil, false
+}
+
+// Languages lists those of a kit's usual version, as far as they have been fetched.
+func (p *Provisioner) Languages(kit string) []string {
+	releases := p.Releases()[kit]
+	if len(releases) == 0 {
+		return nil
+	}
+	names, _ := p.languages(site.Kit{Name: kit, Version: releases[0]})
+	return names
 }
 
 // startPHP opens a site's PHP unless it is open, and wakes it.
@@ -381,6 +447,9 @@ func (p *Provisioner) virtualHost(s site.Site) engine.VirtualHost {
 	host := render.Host{Site: s, Socket: p.socket(s), Logs: p.Home.siteLogs(s.Name), BaseURL: strings.TrimSuffix(s.URL(p.settings.GatewayPort), "/"), PublicPort: p.settings.GatewayPort,
 		UploadLimit: max(render.Bytes(values["post_max_size"]), render.Bytes(values["upload_max_filesize"])+1<<20), ReadTimeout: cmp.Or(php.LongestRequest(), 3600) + 10,
 		FrontController: p.kitOf(s).Web.Front, NoPHP: p.kitOf(s).Web.NoPHP, Private: p.kitOf(s).Web.Private}
+	if s.Network == site.NetworkFolders {
+		host.Shared, host.Directories = p.kitOf(s).Network.Shared, p.kitOf(s).Network.Directories
+	}
 	host.Fallback = !slices.ContainsFunc(p.kitOf(s).Layout.Files, func(f kit.Text) bool { return f.Path == ".htaccess" })
 	text := host.Nginx()
 	if strings.HasPrefix(s.Stack.Web, "apache") {
@@ -450,6 +519,9 @@ func (p *Provisioner) publishOnce(ctx context.Context, names []string) map[strin
 		changes[s.Stack.Web][name] = &host
 	}
 	p.apply(ctx, changes, failed)
+	if p.Reloaded != nil {
+		p.Reloaded()
+	}
 	return failed
 }
 

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -138,13 +139,13 @@ func (p *Provisioner) doTrial(o *operation, s site.Site, step plan.Step, note fu
 	switch step {
 	case plan.LayOut:
 		o.cell(s.Name, func(c *plan.Cell) { c.Summary = "being tried" })
-		return true, p.layOut(ctx, o.recorded.ID, s, kit.TreeBytes(source.Folder), note, func(partial string) error { return kit.CopySite(ctx, source.Folder, partial) })
+		return true, p.layOut(ctx, o.recorded.ID, s, kit.TreeBytes(source.Folder), note, func(partial string) error { return p.copySite(ctx, source, partial) })
 	case plan.Configure:
 		database, err := p.database(ctx, s.Stack.Database)
 		if err != nil {
 			return true, err
 		}
-		return true, p.kitOf(s).Reconfigure(s.Folder, s.Database, database.Port)
+		return true, errors.Join(p.kitOf(s).Reconfigure(s.Folder, s.Database, database.Port), p.kitOf(s).Redomain(s.Folder, p.kitFacts(s)))
 	case plan.LoadContent:
 		return true, p.copyContent(ctx, source, s)
 	case plan.Publish:
@@ -178,6 +179,7 @@ func (p *Provisioner) copyContent(ctx context.Context, source, s site.Site) erro
 	defer next.Close()
 	address := func(s site.Site) string { return strings.TrimSuffix(s.URL(p.settings.GatewayPort), "/") }
 	readdress := rewrite.New(address(source), address(s))
+	readdress.SubDomains = source.Network == site.NetworkDomains
 	fit := kit.Fitting(ctx, to, func(string, string) {})
 	reader, writer := io.Pipe()
 	go func() { writer.CloseWithError(kit.Dump(ctx, old, writer)) }()

@@ -202,6 +202,11 @@ func (i *inspection) domainRoutes() outcome {
 	if err != nil {
 		return failed(expected, err.Error(), fmt.Sprintf("if the site's own port answers, restart the service; else: vessik start %s", i.site.Name))
 	}
+	for _, host := range i.site.Hosts() {
+		if !i.p.finds(host) {
+			return failed(expected, host+" does not lead to this machine, although the site "+answer.Site+" answers for it", "see how to have it found: vessik hosts")
+		}
+	}
 	return passed(expected, "the site "+answer.Site+" answers")
 }
 
@@ -261,7 +266,60 @@ func (i *inspection) frontPage() outcome {
 		return failed(expected, fmt.Sprintf("%s, titled %q", observed, shown), "see whether the theme prints the site's title, and whether this is the right site")
 	}
 	i.front = page
-	return passed(expected, fmt.Sprintf("%s, titled %q", observed, shown))
+	observed = fmt.Sprintf("%s, titled %q", observed, shown)
+	if fault := i.kitChecks(); fault != "" {
+		return failed(expected+", and what the kit asks", fault, remedy)
+	}
+	if i.site.Network != "" {
+		subs, fault := i.subSites()
+		if fault != "" {
+			return failed(expected+", and so every sub-site", fault, remedy)
+		}
+		observed += fmt.Sprintf("; %d sub-sites answer", subs)
+	}
+	return passed(expected, observed)
+}
+
+// kitChecks asks what the kit has asked besides; fault is what was wrong first.
+func (i *inspection) kitChecks() (fault string) {
+	for _, c := range i.kit.Checks {
+		response, page, err := kit.Page(i.ctx, i.client, "GET", i.base+c.Address, nil)
+		switch {
+		case err != nil:
+			return fmt.Sprintf("%s: %s: %v", c.About, c.Address, plainError(err))
+		case !slices.Contains(c.Status, response.StatusCode):
+			return fmt.Sprintf("%s: %s answers %s", c.About, c.Address, response.Status)
+		case !strings.Contains(page, c.Text):
+			return fmt.Sprintf("%s: %s answers without %q", c.About, c.Address, c.Text)
+		}
+	}
+	return ""
+}
+
+// subSites asks every sub-site of a network for its front page.
+func (i *inspection) subSites() (answered int, fault string) {
+	pool := i.pool()
+	if pool == nil {
+		return 0, "the database server does not run"
+	}
+	defer pool.Close()
+	addresses, err := i.kit.SubSites(i.ctx, pool, i.p.kitFacts(i.site))
+	if err != nil {
+		return 0, "the list of sub-sites cannot be read: " + err.Error()
+	}
+	for _, address := range addresses {
+		response, page, err := kit.Page(i.ctx, i.client, "GET", "http://"+address, nil)
+		switch {
+		case err != nil:
+			return 0, address + ": " + plainError(err).Error()
+		case response.StatusCode != http.StatusOK:
+			return 0, strings.TrimSpace(fmt.Sprintf("%s answers %s %s", address, response.Status, response.Header.Get("Location")))
+		}
+		if match := phpFatal.FindString(page); match != "" {
+			return 0, address + ": " + html.UnescapeString(match)
+		}
+	}
+	return len(addresses), ""
 }
 
 // lastError is the last fatal error in PHP's own log, if it is fresh.
@@ -335,8 +393,8 @@ func (i *inspection) signIn() outcome {
 	if i.kit.SignIn.Address == "" {
 		return outcome{verdict: check.Skip, expected: "the administrator signs in", observed: "a " + i.kit.Title + " has no sign-in that Vessik knows"}
 	}
-	if i.site.AdminHash == "" && i.site.Origin.Kind == site.FromFolder {
-		return outcome{verdict: check.Skip, expected: "the administrator signs in", observed: "the folder was adopted with its own users, whose passwords Vessik does not know"}
+	if i.site.AdminHash == "" {
+		return outcome{verdict: check.Skip, expected: "the administrator signs in", observed: "its users came with a folder or a dump, and Vessik does not know their passwords"}
 	}
 	expected := fmt.Sprintf("%s signs in with the login form and sees the dashboard", i.site.Admin.User)
 	observed, err := i.kit.SignInSteps(i.ctx, i.client, i.base, i.site.Admin.User, i.site.Admin.Password)

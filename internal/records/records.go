@@ -33,10 +33,75 @@ var ErrNotFound = errors.New("not found")
 // Database is the name of the records' database.
 const Database = "vessik"
 
-// Open brings the records' tables up to date. admin reaches the server without a database, pool the records' own.
+// Dial reaches the records on a server of the user's by a data source name, as go-sql-driver/mysql writes it. The database is made
+// where the user may make it. One service at a time may use it: a named lock is held until release.
+func Dial(ctx context.Context, dsn string) (pool *sql.DB, release func(), err error) {
+	config, err := mysql.ParseDSN(dsn)
+	if err != nil {
+		return nil, nil, err
+	}
+	config.ParseTime, config.MultiStatements, config.Loc = true, true, time.UTC
+	if config.DBName == "" {
+		config.DBName = Database
+	}
+	open := func(name string) (*sql.DB, error) {
+		one := config.Clone()
+		one.DBName = name
+		connector, err := mysql.NewConnector(one)
+		if err != nil {
+			return nil, err
+		}
+		return sql.OpenDB(connector), nil
+	}
+	admin, err := open("")
+	if err != nil {
+		return nil, nil, err
+	}
+	defer admin.Close()
+	if err := admin.PingContext(ctx); err != nil {
+		return nil, nil, err
+	}
+	if _, err := admin.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS `"+strings.ReplaceAll(config.DBName, "`", "``")+"` CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
+		return nil, nil, fmt.Errorf("make the database %s: %w", config.DBName, err)
+	}
+	pool, err = open(config.DBName)
+	if err != nil {
+		return nil, nil, err
+	}
+	holder, err := pool.Conn(ctx)
+	var got sql.NullInt64
+	if err == nil {
+		err = holder.QueryRowContext(ctx, "SELECT GET_LOCK(?, 0)", "vessik records "+config.DBName).Scan(&got)
+	}
+	if err == nil && got.Int64 != 1 {
+		err = fmt.Errorf("another service keeps its records in %s", config.DBName)
+	}
+	if err != nil {
+		pool.Close()
+		return nil, nil, err
+	}
+	ended, end := context.WithCancel(context.Background())
+	go func() { // a server closes connections that say nothing for long, and the lock goes with them
+		for ended.Err() == nil {
+			select {
+			case <-ended.Done():
+			case <-time.After(time.Minute):
+				holder.PingContext(ended)
+			}
+		}
+		holder.Close()
+		pool.Close()
+	}()
+	return pool, end, nil
+}
+
+// Open brings the records' tables up to date. admin reaches the server without a database, and is nil where that is there; pool is the
+// records' own.
 func Open(ctx context.Context, admin, pool *sql.DB) (*Records, error) {
-	if _, err := admin.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS "+Database+" CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
-		return nil, fmt.Errorf("create the records: %w", err)
+	if admin != nil {
+		if _, err := admin.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS "+Database+" CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
+			return nil, fmt.Errorf("create the records: %w", err)
+		}
 	}
 	folder, err := fs.Sub(migrations, "migrations")
 	if err != nil {
@@ -148,8 +213,14 @@ func insertSite(ctx context.Context, tx *sql.Tx, s site.Site) error {
 }
 
 func reserve(ctx context.Context, tx *sql.Tx, s site.Site) error {
-	reservations := [][2]string{{"domain", s.Domain}, {"port", strconv.Itoa(s.Port)}, {"folder", s.Folder},
+	reservations := [][2]string{{"port", strconv.Itoa(s.Port)}, {"folder", s.Folder},
 		{"database", s.Stack.Database + "/" + strings.ToLower(s.Database.Name)}, {"database user", s.Stack.Database + "/" + s.Database.User}}
+	for _, domain := range s.Hosts() {
+		reservations = append(reservations, [2]string{"domain", domain})
+	}
+	for _, forward := range s.Forwards {
+		reservations = append(reservations, [2]string{"domain", forward.Domain})
+	}
 	for _, reservation := range reservations {
 		if _, err := tx.ExecContext(ctx, "INSERT INTO reservations (kind, value, site) VALUES (?,?,?)", reservation[0], reservation[1], s.Name); err != nil {
 			return taken(err, s.Name, reservation[0], reservation[1])
@@ -198,6 +269,39 @@ func (r *Records) Relocate(ctx context.Context, s site.Site) error {
 		return fmt.Errorf("record the site %s: %w", s.Name, err)
 	}
 	return wrap(tx.Commit(), "record the site "+s.Name)
+}
+
+// Rename gives a site another name, with everything that is recorded of it, in one transaction; the operation that does so keeps the
+// name that it began with.
+func (r *Records) Rename(ctx context.Context, operation, old string, s site.Site) error {
+	document, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	tx, err := r.db.BeginTx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("rename the site %s: %w", old, err)
+	}
+	defer tx.Rollback()
+	for _, each := range []struct {
+		statement string
+		arguments []any
+	}{
+		{"DELETE FROM reservations WHERE site=?", []any{old}},
+		{"UPDATE sites SET name=?, document=? WHERE name=?", []any{s.Name, document, old}},
+		{"UPDATE reports SET site=?, document=JSON_SET(document, '$.site', ?) WHERE site=?", []any{s.Name, s.Name, old}},
+		{"UPDATE settings_history SET site=? WHERE site=?", []any{s.Name, old}},
+		{"UPDATE operation_sites SET site=? WHERE site=? AND operation<>?", []any{s.Name, old, operation}},
+		{"UPDATE steps SET site=? WHERE site=? AND operation<>?", []any{s.Name, old, operation}},
+	} {
+		if _, err := tx.ExecContext(ctx, each.statement, each.arguments...); err != nil {
+			return taken(err, s.Name, "name", s.Name)
+		}
+	}
+	if err := reserve(ctx, tx, s); err != nil {
+		return err
+	}
+	return wrap(tx.Commit(), "rename the site "+old)
 }
 
 // SaveSettings adds an entry to a site's history.
@@ -402,7 +506,8 @@ func (r *Records) operations(ctx context.Context, condition string, argument any
 		}
 		sites := index[p.operation].Sites
 		for i := range sites {
-			if sites[i].Site == p.part.Site {
+			renamed := index[p.operation].Change != nil && index[p.operation].Change.Rename == p.part.Site
+			if sites[i].Site == p.part.Site || renamed {
 				sites[i].Add(report)
 			}
 		}

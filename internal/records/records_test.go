@@ -212,3 +212,81 @@ func TestAChangeKeepsWhatItFound(t *testing.T) {
 	assert.Equal(t, "before", found.Sites[0].Earlier[0].Stage)
 	assert.Len(t, found.Sites[0].Steps, 7)
 }
+
+func TestASiteIsRecordedUnderAnotherName(t *testing.T) {
+	r := open(t)
+	old := garden("orchard-days", 21000)
+	old.Domains = []string{"apples.localhost"}
+	first, err := begin(r, old)
+	require.NoError(t, err)
+	require.NoError(t, r.SaveReport(ctx, first.ID, check.Skipped("orchard-days", "not asked")))
+	require.NoError(t, r.SaveSettings(ctx, plan.SettingsEntry{Site: "orchard-days", Who: "ines"}))
+	_, err = begin(r, garden("moss-archive", 21001))
+	require.NoError(t, err)
+	change := &plan.Change{Site: "orchard-days", Rename: "apple-days"}
+	renaming, err := r.Begin(ctx, records.Operation{Kind: plan.Readdress, Change: change}, nil, []string{"orchard-days"}, map[string][]plan.Step{"orchard-days": {plan.Rename}})
+	require.NoError(t, err)
+
+	taken := old
+	taken.Name, taken.Domain = "apple-days", "moss-archive.localhost"
+	var fault *records.ErrTaken
+	require.ErrorAs(t, r.Rename(ctx, renaming.ID, "orchard-days", taken), &fault)
+	assert.Equal(t, "domain", fault.Kind)
+	found, err := r.Sites(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "orchard-days", found[1].Name, "all of it or nothing")
+
+	next := old
+	next.Name, next.Domain, next.Forwards = "apple-days", "apple-days.localhost", []site.Forward{{Domain: "orchard-days.localhost", Until: time.Now().UTC().Truncate(time.Second)}}
+	require.NoError(t, r.Rename(ctx, renaming.ID, "orchard-days", next))
+	found, err = r.Sites(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, next, found[0])
+	for _, domain := range []string{"apple-days.localhost", "apples.localhost", "orchard-days.localhost"} { // what leads to it is taken as well
+		other := garden("other", 21009)
+		other.Domain = domain
+		_, err = begin(r, other)
+		assert.ErrorAs(t, err, &fault, domain)
+	}
+	history, err := r.SettingsHistory(ctx, "apple-days")
+	require.NoError(t, err)
+	assert.Len(t, history, 1)
+	reports, err := r.LatestReports(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "apple-days", reports["apple-days"].Site)
+	was, err := r.Operation(ctx, first.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "apple-days", was.Sites[0].Site)
+	assert.NotEmpty(t, was.Sites[0].Steps)
+	now, err := r.Operation(ctx, renaming.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "orchard-days", now.Sites[0].Site, "it goes on as it began")
+}
+
+func TestRecordsOfOneServerAtATime(t *testing.T) {
+	server := ground.Database(t)
+	_, err := server.Admin().Exec("DROP DATABASE IF EXISTS elsewhere; DROP USER IF EXISTS keeper@'127.0.0.1'")
+	require.NoError(t, err)
+	require.NoError(t, server.CreateDatabase(ctx, "elsewhere", "keeper", "a garden gate"))
+	dsn := fmt.Sprintf("keeper:a garden gate@tcp(127.0.0.1:%d)/elsewhere", server.Port)
+	pool, release, err := records.Dial(ctx, dsn)
+	require.NoError(t, err)
+	r, err := records.Open(ctx, nil, pool)
+	require.NoError(t, err)
+	_, err = begin(r, garden("fernhollow", 21000))
+	require.NoError(t, err)
+	_, _, err = records.Dial(ctx, dsn)
+	assert.ErrorContains(t, err, "another service keeps its records in elsewhere")
+	release()
+	require.Eventually(t, func() bool {
+		_, again, err := records.Dial(ctx, dsn)
+		if err == nil {
+			again()
+		}
+		return err == nil
+	}, 5*time.Second, 50*time.Millisecond)
+	for _, bad := range []string{"no dsn", "keeper:wrong@tcp(127.0.0.1:1)/elsewhere", fmt.Sprintf("keeper:wrong@tcp(127.0.0.1:%d)/elsewhere", server.Port)} {
+		_, _, err := records.Dial(ctx, bad)
+		assert.Error(t, err, bad)
+	}
+}

@@ -3,6 +3,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -27,6 +28,7 @@ import (
 	"vessik/internal/core/wire"
 	"vessik/internal/engine"
 	"vessik/internal/gateway"
+	"vessik/internal/names"
 	"vessik/internal/provision"
 )
 
@@ -44,6 +46,8 @@ type Options struct {
 	Account     string // whom to become when started by root
 	SitePorts   [2]int // range that sites get their ports from; zero leaves it
 	GatewayPort int    // 0: 80 where it can be had, else a free one; only a new home may choose
+	HostsFile   string // the machine's; the usual one where empty
+	RecordsDSN  string // external server for the records; only a new home may choose
 	Out         io.Writer
 }
 
@@ -55,6 +59,15 @@ func Run(ctx context.Context, o Options) error {
 	}
 	if o.GatewayPort != 0 && settings.GatewayPort != 0 && o.GatewayPort != settings.GatewayPort {
 		return fmt.Errorf("the sites of this home are addressed on port %d, and that is kept for all its life; leave -gateway-port out, or choose a new home", settings.GatewayPort)
+	}
+	if o.RecordsDSN != "" && o.RecordsDSN != settings.RecordsDSN && settings.GatewayPort != 0 {
+		return fmt.Errorf("this home keeps its records %s; leave -records-dsn out, or choose a new home", map[bool]string{true: "on a server of its own", false: "on another server"}[settings.RecordsDSN == ""])
+	}
+	settings.RecordsDSN = cmp.Or(settings.RecordsDSN, o.RecordsDSN)
+	hostsFile := cmp.Or(o.HostsFile, names.HostsFile)
+	var hosts *os.File
+	if settings.HostsAllowed { // as long as this is root
+		hosts = provision.OpenHosts(hostsFile)
 	}
 	wanted := max(settings.GatewayPort, o.GatewayPort)
 	gatewayListeners, err := openGateway(wanted)
@@ -91,12 +104,12 @@ func Run(ctx context.Context, o Options) error {
 	}
 	defer logFile.Close()
 	logger := slog.New(slog.NewTextHandler(logFile, nil))
-	p, err := provision.Open(ctx, o.Home, settings, logger, Lines(o.Out))
+	p, err := provision.Open(ctx, o.Home, settings, hosts, logger, Lines(o.Out))
 	if err != nil {
 		return err
 	}
 	defer p.Close()
-	p.APIPort = apiPort
+	p.APIPort, p.HostsFile = apiPort, hostsFile
 	token, err := tokenOf(o.Home)
 	if err != nil {
 		return err
@@ -104,8 +117,10 @@ func Run(ctx context.Context, o Options) error {
 	face := &api.API{Provisioner: p, Port: apiPort, Token: token, Account: accountName(), PID: os.Getpid(), StartedAt: time.Now().UTC().Truncate(time.Second), Console: console.Files()}
 	handler, _ := face.Handler()
 	quiet := log.New(io.Discard, "", 0)
+	gate := gateway.New(p, settings.GatewayPort, face.ConsoleURL())
+	p.Reloaded = gate.Forget
 	servers := []*http.Server{
-		{Handler: gateway.New(p, settings.GatewayPort, face.ConsoleURL()), ErrorLog: quiet, ReadHeaderTimeout: 30 * time.Second},
+		{Handler: gate, ErrorLog: quiet, ReadHeaderTimeout: 30 * time.Second},
 		{Handler: handler, ErrorLog: quiet, ReadHeaderTimeout: 10 * time.Second},
 	}
 	for i, listeners := range [][]net.Listener{gatewayListeners, apiListeners} {

@@ -48,9 +48,34 @@ func TestWhatLeadsToTheFile(t *testing.T) {
 	assert.Equal(t, "empty", steps[3].Make.Kit)
 
 	f.Sites[0] = Site{Name: "fernhollow", Kit: "empty", PHP: "9.9", Domain: "other.localhost"}
-	_, problems = Compare(f, there(), engines)
-	require.Len(t, problems, 3)
-	assert.Equal(t, "domain", problems[0].Field)
+	steps, problems = Compare(f, there(), engines)
+	require.Len(t, problems, 2)
+	assert.Equal(t, "kit", problems[0].Field)
+	assert.Equal(t, "readdress", steps[0].What)
+	f.Sites[0] = Site{Name: "fernhollow", Domains: []string{"b.test", "a.test"}}
+	steps, problems = Compare(f, there(), engines)
+	require.Empty(t, problems)
+	assert.Equal(t, []string{"b.test", "a.test"}, steps[0].Domains.Domains)
+}
+
+func TestASitesOwnFileSaysAllThatMakesIt(t *testing.T) {
+	s := there()[0]
+	s.URL, s.Domains, s.Network, s.SubSites, s.Plugins, s.Language = "http://fernhollow.localhost/", []string{"ferns.test"}, "domains", []string{"http://north.fernhollow.localhost/"}, []string{"garden-menu"}, "de_DE"
+	text, err := WriteSite(s, map[string]string{"memory_limit": "512M"}, "content.sql.zst")
+	require.NoError(t, err)
+	f, err := ParseSite(text)
+	require.NoError(t, err, string(text))
+	assert.Equal(t, []string{"north"}, f.SubSites)
+	assert.Equal(t, [3]string{"content.sql.zst", "http://fernhollow.localhost", "512M"}, [3]string{f.SQL, f.Address, f.PHPIni["memory_limit"]})
+	r := f.Request()
+	assert.Equal(t, []string{"garden-menu"}, r.Plugins)
+	assert.Equal(t, "de_DE", r.Language)
+	for bad, place := range map[string]string{"name: x\n": "line 1", "vessik-site: 1\n": "the site has no name", "vessik-site: 1\nname: x\nsql: ../../etc/passwd\n": "line 3, column 6", "vessik-site: 1\nname: x\nwrong: 1\n": "line 3, column 1", "vessik-site: [": "line 1"} {
+		_, err := ParseSite([]byte(bad))
+		var fault *Fault
+		require.ErrorAs(t, err, &fault, bad)
+		assert.Contains(t, fault.Error(), place)
+	}
 }
 
 func TestWhatIsWrittenChangesNothing(t *testing.T) {

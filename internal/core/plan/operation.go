@@ -4,13 +4,14 @@ import (
 	"time"
 
 	"vessik/internal/core/check"
+	"vessik/internal/core/rewrite"
 	"vessik/internal/core/site"
 )
 
 // Operation is one request being carried out, as it is recorded.
 type Operation struct {
 	ID         string          `json:"id"`
-	Kind       Kind            `json:"kind" enum:"new,start,stop,verify,retire,restack,adjust,trial,save-stencil,fetch"`
+	Kind       Kind            `json:"kind" enum:"new,start,stop,verify,retire,restack,adjust,readdress,load-sql,trial,save-stencil,fetch"`
 	State      OperationState  `json:"state" enum:"running,done,failed,cancelled"`
 	KeepFiles  bool            `json:"keep_files,omitempty"`
 	CreatedAt  time.Time       `json:"created_at"`
@@ -25,27 +26,42 @@ type Operation struct {
 type Saving struct {
 	Name        string `json:"name"`
 	Description string `json:"description"`
+	NewestCMS   bool   `json:"newest_cms,omitempty"`
 }
 
 // Change leads a site from one target to another.
 type Change struct {
-	Site   string `json:"site"`
-	Before Target `json:"before"`
-	After  Target `json:"after"`
-	Keep   bool   `json:"keep" doc:"Keep the new one although a check fails"`
-	Who    string `json:"who"`
+	Site   string   `json:"site"`
+	Before Target   `json:"before"`
+	After  Target   `json:"after"`
+	Keep   bool     `json:"keep" doc:"Keep the new one although a check fails"`
+	Who    string   `json:"who"`
+	Rename string   `json:"rename,omitempty" doc:"The site's new name"`
+	Load   *Loading `json:"load,omitempty" doc:"A dump that takes the place of the database"`
+	// AdminHash is what the database held for the administrator's password.
+	AdminHash string `json:"admin_hash,omitempty"`
 	// What carrying it out found.
-	DowntimeMilliseconds int64    `json:"downtime_milliseconds" doc:"Longest time in which no request was answered"`
-	WentBack             bool     `json:"went_back" doc:"The site is as it was before"`
-	Worse                []string `json:"worse,omitempty" doc:"Checks that passed before and fail after"`
-	Moved                string   `json:"moved,omitempty" doc:"What was compared when the database moved"`
-	RestorePoint         string   `json:"restore_point,omitempty" doc:"Folder that holds files and database as they were"`
+	DowntimeMilliseconds int64          `json:"downtime_milliseconds" doc:"Longest time in which no request was answered"`
+	WentBack             bool           `json:"went_back" doc:"The site is as it was before"`
+	Worse                []string       `json:"worse,omitempty" doc:"Checks that passed before and fail after"`
+	Moved                string         `json:"moved,omitempty" doc:"What was compared when the database moved"`
+	Rewritten            *rewrite.Tally `json:"rewritten,omitempty" doc:"Addresses that were changed"`
+	RestorePoint         string         `json:"restore_point,omitempty" doc:"Folder that holds files and database as they were"`
 }
 
 // Target is what a site runs on.
 type Target struct {
-	Stack    site.Stack    `json:"stack"`
-	Settings site.Settings `json:"settings"`
+	Stack    site.Stack     `json:"stack"`
+	Settings site.Settings  `json:"settings"`
+	Domain   string         `json:"domain,omitempty"`
+	Domains  []string       `json:"domains,omitempty"`
+	Forwards []site.Forward `json:"forwards,omitempty"`
+}
+
+// Loading names a dump.
+type Loading struct {
+	SQL     string `json:"sql" doc:"File"`
+	Address string `json:"address,omitempty" doc:"Base address in it; found where the kit knows how"`
 }
 
 // SettingsEntry is one entry of a site's history: what the settings were from then on.

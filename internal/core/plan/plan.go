@@ -15,9 +15,12 @@ const (
 	// Restack changes a site's engines, Adjust their settings; Trial tries copies of a site on many stacks.
 	Restack Kind = "restack"
 	Adjust  Kind = "adjust"
-	TryOut  Kind = "trial"
-	Save    Kind = "save-stencil"
-	Fetch   Kind = "fetch" // engines: its parts are engines, not sites
+	// Readdress gives a site another name or domain, LoadSQL another content.
+	Readdress Kind = "readdress"
+	LoadSQL   Kind = "load-sql"
+	TryOut    Kind = "trial"
+	Save      Kind = "save-stencil"
+	Fetch     Kind = "fetch" // engines: its parts are engines, not sites
 )
 
 // Step names one piece of work. What it does and how it is taken back stand together in the package provision.
@@ -43,8 +46,12 @@ const (
 	RestorePoint   Step = "restore-point"
 	MoveDatabase   Step = "move-database"
 	Switch         Step = "switch"
+	ReplaceContent Step = "replace-content"
+	Rename         Step = "rename"
 	Settle         Step = "settle"
 	Sample         Step = "sample"
+	MakeNetwork    Step = "make-network"
+	AddParts       Step = "add-parts"
 	Touch          Step = "finishing-touches"
 	SaveStencil    Step = "save-stencil"
 )
@@ -55,7 +62,7 @@ func (s Step) Title() string {
 		Configure: "writing configuration", LoadContent: "loading content", StartPHP: "starting PHP", Publish: "publishing", Prove: "verifying",
 		Withdraw: "withdrawing", StopPHP: "stopping PHP", DropDatabase: "dropping the database", RemoveFolder: "removing files", Release: "releasing",
 		Baseline: "verifying as it is", CheckChange: "checking the configuration", RestorePoint: "taking a restore point", MoveDatabase: "moving the database", Switch: "switching",
-		Settle: "settling", Sample: "asking pages and taking pictures", Touch: "finishing touches", SaveStencil: "saving the stencil"}[s]
+		ReplaceContent: "replacing the database", Rename: "renaming", Settle: "settling", Sample: "asking pages and taking pictures", MakeNetwork: "making the network", AddParts: "adding plugins and themes", Touch: "finishing touches", SaveStencil: "saving the stencil"}[s]
 }
 
 // For returns the steps of a request for one site. fetch says that engines are missing.
@@ -86,6 +93,17 @@ func ForChange(kind Kind, change Change, fetch bool) []Step {
 	steps := []Step{}
 	if fetch {
 		steps = append(steps, FetchEngines)
+	}
+	if kind == Readdress || kind == LoadSQL {
+		steps = append(steps, Baseline, RestorePoint, ReplaceContent)
+		if kind == Readdress {
+			steps = append(steps, Switch)
+		}
+		steps = append(steps, Prove, Settle)
+		if change.Rename != "" && change.Rename != change.Site {
+			steps = append(steps, Rename)
+		}
+		return steps
 	}
 	steps = append(steps, Baseline, CheckChange)
 	if kind == Restack {
@@ -141,6 +159,9 @@ func Undo(journal []Entry) []Step {
 	return steps
 }
 
+// Changes tells whether a kind leads a site from one target to another, and back where that fails.
+func (k Kind) Changes() bool { return slices.Contains([]Kind{Restack, Adjust, Readdress, LoadSQL}, k) }
+
 // Recovery is what a restarted service does with an operation that it finds unfinished.
 type Recovery string
 
@@ -154,7 +175,7 @@ const (
 func Recover(kind Kind, journal []Entry) Recovery {
 	switch kind {
 	case New:
-	case Restack, Adjust, TryOut: // half changed is neither: back to what it was
+	case Restack, Adjust, Readdress, LoadSQL, TryOut: // half changed is neither: back to what it was
 		return TakeBack
 	default:
 		return Resume

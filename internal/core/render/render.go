@@ -53,6 +53,8 @@ type Host struct {
 	Fallback        bool     // Apache falls back to the front controller; else the site's .htaccess says so
 	NoPHP           []string // address prefixes below which PHP is never run
 	Private         []string // address prefixes that are never served
+	Shared          string   // pattern of addresses that are the same below every sub-folder of a network; empty for none
+	Directories     []string // addresses that want a slash at their end there
 }
 
 // Nginx is the virtual host as nginx reads it, Apache as Apache does.
@@ -65,8 +67,26 @@ func (h Host) Front() string { return cmp.Or(h.FrontController, "=404") }
 // FrontScript is the front controller without its query.
 func (h Host) FrontScript() string { path, _, _ := strings.Cut(h.FrontController, "?"); return path }
 
-// DomainPattern is the domain for a regular expression.
-func (h Host) DomainPattern() string { return regexp.QuoteMeta(h.Site.Domain) }
+// DomainPattern is a regular expression of all host names that the site answers for.
+func (h Host) DomainPattern() string {
+	names := []string{}
+	for _, name := range h.Site.Hosts() {
+		names = append(names, regexp.QuoteMeta(name))
+	}
+	if h.Site.Network == site.NetworkDomains {
+		names = append(names, `([a-z0-9-]+\.)+`+regexp.QuoteMeta(h.Site.Domain))
+	}
+	return strings.Join(names, "|")
+}
+
+// Names are those host names as nginx lists them.
+func (h Host) Names() string {
+	names := h.Site.Hosts()
+	if h.Site.Network == site.NetworkDomains {
+		names = append(names, "*."+h.Site.Domain)
+	}
+	return strings.Join(names, " ")
+}
 
 // Apache is the configuration of one Apache that serves one site.
 type Apache struct {

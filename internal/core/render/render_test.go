@@ -22,9 +22,12 @@ func TestTemplatesFitTheirValues(t *testing.T) {
 	for _, part := range []string{"listen 127.0.0.1:21000;", `root "/srv/f";`, "disable_symlinks on from=$document_root;", "return 302 http://fernhollow.localhost:20080$request_uri;", "add_header X-Keeper Ines;", "client_max_body_size 269484032;"} {
 		assert.Contains(t, host.Nginx(), part)
 	}
-	for _, part := range []string{"ServerName fernhollow.localhost:20080", `"proxy:unix:/run/f.sock|fcgi://localhost/"`, "AllowOverride All", "Header set X-Keeper Ines", `!^fernhollow\.localhost(:`} {
+	for _, part := range []string{"ServerName fernhollow.localhost:20080", `"proxy:unix:/run/f.sock|fcgi://localhost/"`, "AllowOverride All", "Header set X-Keeper Ines", `!^(fernhollow\.localhost)(:`} {
 		assert.Contains(t, host.Apache(), part)
 	}
+	host.Site.Domains, host.Site.Network = []string{"ferns.test"}, site.NetworkDomains
+	assert.Contains(t, host.Nginx(), "server_name fernhollow.localhost ferns.test *.fernhollow.localhost;")
+	assert.Contains(t, host.Nginx(), `"^(fernhollow\.localhost|ferns\.test|([a-z0-9-]+\.)+fernhollow\.localhost)$"`)
 	assert.NotContains(t, host.Apache(), "add_header", "each server has its own lines")
 	assert.Equal(t, []int64{268435456, 1024, 7, 0}, []int64{Bytes("256M"), Bytes(" 1k"), Bytes("7"), Bytes("many")})
 	php := PHP{Site: s, Dir: "/d", Temp: "/t", Logs: "/l", Socket: "/run/f.sock", ProbeFile: "/p", Children: 4, ExtensionDir: "/e", Extensions: []string{"opcache", "mysqli"}}

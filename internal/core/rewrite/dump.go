@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"runtime"
 	"strings"
 )
 
@@ -231,15 +232,22 @@ var tableOf = regexp.MustCompile("^(?:INSERT|REPLACE)(?: IGNORE| LOW_PRIORITY| D
 
 // Statement rewrites the strings of one SQL statement; names, comments, and strings that are said to be binary stay.
 func (r *Rewriter) Statement(statement string) (string, error) {
+	out, err := r.appendStatement(nil, statement)
+	if out == nil {
+		return statement, err
+	}
+	return string(out), err
+}
+
+// appendStatement is Statement into a buffer; nil where nothing is to be changed.
+func (r *Rewriter) appendStatement(out []byte, statement string) ([]byte, error) {
 	if !strings.Contains(statement, r.from.host) {
-		return statement, nil
+		return nil, nil
 	}
 	r.table = ""
 	if match := tableOf.FindStringSubmatch(statement[:min(len(statement), 300)]); match != nil {
-		r.table = match[1]
+		r.table = strings.Clone(match[1])
 	}
-	var out strings.Builder
-	out.Grow(len(statement) + len(statement)/8)
 	done, at := 0, 0
 	for at < len(statement) {
 		c := statement[at]
@@ -257,22 +265,21 @@ func (r *Rewriter) Statement(statement string) (string, error) {
 		case c == '/' && strings.HasPrefix(statement[at:], "/*") && !strings.HasPrefix(statement[at:], "/*!"):
 			end := strings.Index(statement[at:], "*/")
 			if end < 0 {
-				return "", fmt.Errorf("the statement ends inside a comment")
+				return nil, fmt.Errorf("the statement ends inside a comment")
 			}
 			at += end + 2
 		case c == '\'' || c == '"' || c == '`':
 			end, err := stringEnd(statement, at)
 			if err != nil {
-				return "", err
+				return nil, err
 			}
-			if literal := statement[at:end]; c != '`' && strings.Contains(literal, r.from.host) {
-				value := unquote(literal)
-				if binary(statement[:at]) {
-					r.leave("a binary value", value)
-				} else if rewritten := r.Value(value); rewritten != value {
-					out.WriteString(statement[done:at])
-					out.WriteString(Quote(rewritten))
+			if c != '`' && strings.Contains(statement[at:end], r.from.host) {
+				before := len(out)
+				out = append(out, statement[done:at]...)
+				if changed := r.literal(&out, statement, at, end); changed {
 					done = end
+				} else {
+					out = out[:before]
 				}
 			}
 			at = end
@@ -281,10 +288,52 @@ func (r *Rewriter) Statement(statement string) (string, error) {
 		}
 	}
 	if done == 0 {
-		return statement, nil
+		return nil, nil
 	}
-	out.WriteString(statement[done:])
-	return out.String(), nil
+	return append(out, statement[done:]...), nil
+}
+
+// literal appends one string literal, rewritten. Only a serialised value, whose lengths count what the server reads, has to be unquoted:
+// in any other, addresses are found and replaced in the way in which the dump writes them.
+func (r *Rewriter) literal(out *[]byte, statement string, from, to int) (changed bool) {
+	whole := statement[from:to]
+	body := whole[1 : len(whole)-1]
+	if binary(statement[:from]) {
+		r.leave("a binary value", body, strings.Index(body, r.from.host))
+		return false
+	}
+	if body == r.from.hostPort() || r.SubDomains && len(body) < 260 || mayBeSerialised(body) {
+		value := unquote(whole)
+		own := r.Value(value)
+		if own == value {
+			return false
+		}
+		*out = appendQuoted(*out, own)
+		return true
+	}
+	r.escaped = true
+	*out = append(*out, whole[0])
+	replaced := r.appendText(out, body)
+	r.escaped = false
+	if replaced == 0 {
+		return false
+	}
+	*out = append(*out, whole[0])
+	r.counted.Values++
+	r.settle()
+	return true
+}
+
+// mayBeSerialised tells whether a literal's text begins as a serialised value that holds others or texts.
+func mayBeSerialised(body string) bool {
+	if len(body) < 5 || body[1] != ':' || strings.IndexByte("aOCsSE", body[0]) < 0 {
+		return false
+	}
+	digits := 2
+	for digits < len(body) && body[digits] >= '0' && body[digits] <= '9' {
+		digits++
+	}
+	return digits > 2 && digits < len(body) && body[digits] == ':'
 }
 
 // binary tells whether the literal that follows is said to be bytes.
@@ -292,42 +341,110 @@ func binary(before string) bool {
 	return strings.HasSuffix(before, "_binary ") || strings.HasSuffix(before, "_binary") || strings.HasSuffix(before, "X") || strings.HasSuffix(before, "x")
 }
 
-// Dump rewrites a whole dump in one pass, and writes every statement on its own lines.
+// portion is some statements of a dump on their way through Dump.
+type portion struct {
+	statements, delimiters []string
+	rewriter               *Rewriter
+	out                    []byte
+	err                    error
+	done                   chan struct{}
+}
+
+// portionBytes is how much goes to one worker at a time.
+const portionBytes = 1 << 20
+
+// Dump rewrites a whole dump in one pass, on all processors, and writes every statement on its own lines. The order stays.
 func (r *Rewriter) Dump(to io.Writer, from io.Reader) error {
+	waiting, ordered := make(chan *portion), make(chan *portion, runtime.GOMAXPROCS(0)+2)
+	for range runtime.GOMAXPROCS(0) {
+		go func() {
+			for p := range waiting {
+				p.rewrite()
+				close(p.done)
+			}
+		}()
+	}
+	go r.portions(from, waiting, ordered)
+	var fault error
+	for p := range ordered { // also after a fault: whoever reads must come to an end
+		<-p.done
+		if p.rewriter != nil {
+			r.join(p.rewriter)
+		}
+		if fault = errors.Join(fault, p.err); fault == nil {
+			_, fault = to.Write(p.out)
+		}
+	}
+	return fault
+}
+
+// portions reads a dump and hands it out.
+func (r *Rewriter) portions(from io.Reader, waiting, ordered chan<- *portion) {
+	defer close(ordered)
+	defer close(waiting)
 	scanner := NewScanner(from)
-	delimiter := ";"
+	p, size := &portion{done: make(chan struct{})}, 0
+	send := func() {
+		p.rewriter = &Rewriter{SubDomains: r.SubDomains, from: r.from, to: r.to, report: Tally{Tables: map[string]TableCount{}, Left: []Left{}}}
+		ordered <- p
+		waiting <- p
+		p, size = &portion{done: make(chan struct{})}, 0
+	}
 	for {
 		statement, err := scanner.Next()
 		if err == io.EOF {
-			return nil
+			send()
+			return
 		}
 		if err != nil {
-			return err
+			p.err = err
+			send()
+			return
 		}
-		text := statement
-		if bytes.Contains(statement, []byte(r.from.host)) {
-			rewritten, err := r.Statement(string(statement))
-			if err != nil {
-				return err
-			}
-			text = []byte(rewritten)
-		}
-		if next := string(scanner.delimiter); next != delimiter {
-			delimiter = next
-			if _, err := fmt.Fprintf(to, "DELIMITER %s\n", delimiter); err != nil {
-				return err
-			}
-		}
-		end := delimiter
-		if last := text[bytes.LastIndexByte(text, '\n')+1:]; bytes.Contains(last, []byte("-- ")) || bytes.IndexByte(last, '#') >= 0 {
-			end = "\n" + end // it may end in a comment
-		}
-		for _, part := range [][]byte{text, []byte(end), {'\n'}} {
-			if _, err := to.Write(part); err != nil {
-				return err
-			}
+		p.statements, p.delimiters = append(p.statements, string(statement)), append(p.delimiters, string(scanner.delimiter))
+		if size += len(statement); size >= portionBytes {
+			send()
 		}
 	}
+}
+
+// rewrite does the work for one portion.
+func (p *portion) rewrite() {
+	p.out = make([]byte, 0, portionBytes*5/4)
+	delimiter := ";"
+	for i, statement := range p.statements {
+		if next := p.delimiters[i]; next != delimiter {
+			delimiter = next
+			p.out = append(append(append(p.out, "DELIMITER "...), delimiter...), '\n')
+		}
+		before := len(p.out)
+		if out, err := p.rewriter.appendStatement(p.out, statement); err != nil {
+			p.err = errors.Join(p.err, err)
+			return
+		} else if out != nil {
+			p.out = out
+		} else {
+			p.out = append(p.out, statement...)
+		}
+		written := p.out[before:]
+		if last := written[bytes.LastIndexByte(written, '\n')+1:]; bytes.Contains(last, []byte("-- ")) || bytes.IndexByte(last, '#') >= 0 {
+			p.out = append(p.out, '\n') // it may end in a comment
+		}
+		p.out = append(append(p.out, delimiter...), '\n')
+	}
+	if delimiter != ";" { // the next portion begins as any dump does
+		p.out = append(p.out, "DELIMITER ;\n"...)
+	}
+}
+
+// join adds what another rewriter has counted.
+func (r *Rewriter) join(other *Rewriter) {
+	for table, c := range other.report.Tables {
+		own := r.report.Tables[table]
+		r.report.Tables[table] = TableCount{own.Values + c.Values, own.Addresses + c.Addresses}
+	}
+	r.report.LeftCount += other.report.LeftCount
+	r.report.Left = append(r.report.Left, other.report.Left[:min(len(other.report.Left), leftKept-min(len(r.report.Left), leftKept))]...)
 }
 
 // stringEnd returns the index after the quoted text that begins at start.
@@ -353,10 +470,34 @@ func stringEnd(text string, start int) (int, error) {
 	return 0, fmt.Errorf("the dump ends inside a string that begins at byte %d", start)
 }
 
-var escapes = strings.NewReplacer(`\`, `\\`, `'`, `\'`, "\n", `\n`, "\r", `\r`, "\x00", `\0`, "\x1a", `\Z`)
+// appendQuoted is Quote into a buffer.
+func appendQuoted(out []byte, value string) []byte {
+	out = append(out, '\'')
+	done := 0
+	for i := 0; i < len(value); i++ {
+		var letter byte
+		switch value[i] {
+		case '\\', '\'':
+			letter = value[i]
+		case '\n':
+			letter = 'n'
+		case '\r':
+			letter = 'r'
+		case 0:
+			letter = '0'
+		case 0x1a:
+			letter = 'Z'
+		default:
+			continue
+		}
+		out = append(append(out, value[done:i]...), '\\', letter)
+		done = i + 1
+	}
+	return append(append(out, value[done:]...), '\'')
+}
 
 // Quote writes a value as an SQL string literal.
-func Quote(value string) string { return "'" + escapes.Replace(value) + "'" }
+func Quote(value string) string { return string(appendQuoted(nil, value)) }
 
 // unquote reads a literal as the server would (https://mariadb.com/kb/en/string-literals/).
 func unquote(literal string) string {

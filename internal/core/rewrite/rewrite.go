@@ -4,9 +4,7 @@
 package rewrite
 
 import (
-	"fmt"
 	"net/url"
-	"regexp"
 	"strconv"
 	"strings"
 )
@@ -32,26 +30,31 @@ func (a address) hostPort() string {
 
 // Rewriter leads from one base address to another, and keeps count. It is for one goroutine.
 type Rewriter struct {
+	// SubDomains has the sub-domains of the old host follow: north.orchard-days.localhost becomes north.apple-days.localhost.
+	SubDomains bool
+
 	from, to address
-	table    string // of the statement in hand
-	report   Report
+	table    string     // of the statement in hand
+	counted  TableCount // for the value in hand
+	escaped  bool       // the text in hand is written with SQL's escapes
+	report   Tally
 }
 
 // New prepares a rewriter between two base addresses, such as http://orchard-days.localhost:20080; what follows the host is not
 // looked at.
 func New(from, to string) *Rewriter {
-	return &Rewriter{from: parse(from), to: parse(to), report: Report{Tables: map[string]Count{}, Left: []Left{}}}
+	return &Rewriter{from: parse(from), to: parse(to), report: Tally{Tables: map[string]TableCount{}, Left: []Left{}}}
 }
 
-// Report is what a rewriter has done so far.
-type Report struct {
-	Tables    map[string]Count `json:"tables"`
-	Left      []Left           `json:"left" nullable:"false" doc:"Values that hold the address and were left alone; the first 100 of them"`
-	LeftCount int              `json:"left_count"`
+// Tally is what a rewriter has done so far.
+type Tally struct {
+	Tables    map[string]TableCount `json:"tables"`
+	Left      []Left                `json:"left" nullable:"false" doc:"Values that hold the address and were left alone; the first 100 of them"`
+	LeftCount int                   `json:"left_count"`
 }
 
-// Count is what was changed in one table.
-type Count struct {
+// TableCount is what was changed in one table.
+type TableCount struct {
 	Values    int `json:"values"`
 	Addresses int `json:"addresses"`
 }
@@ -63,26 +66,37 @@ type Left struct {
 	Excerpt string `json:"excerpt"`
 }
 
-// Report returns the counts so far.
-func (r *Rewriter) Report() Report { return r.report }
+// Tally returns the counts so far.
+func (r *Rewriter) Tally() Tally { return r.report }
 
 // String tells the counts in one line.
-func (r Report) String() string {
+func (r Tally) String() string {
 	values, addresses := 0, 0
 	for _, c := range r.Tables {
 		values, addresses = values+c.Values, addresses+c.Addresses
 	}
-	text := fmt.Sprintf("%d addresses in %d values of %d tables", addresses, values, len(r.Tables))
+	text := Many(addresses, "address", "addresses") + " in " + Many(values, "value", "values") + " of " + Many(len(r.Tables), "table", "tables")
 	if r.LeftCount > 0 {
-		text += fmt.Sprintf("; %d values left alone", r.LeftCount)
+		text += "; " + Many(r.LeftCount, "value", "values") + " left alone"
 	}
 	return text
 }
 
-func (r *Rewriter) leave(why, value string) {
-	if r.report.LeftCount++; len(r.report.Left) < 100 {
-		at := strings.Index(value, r.from.host)
-		excerpt := strings.ToValidUTF8(value[max(0, at-40):min(len(value), at+len(r.from.host)+40)], "")
+// Many says how many there are of something.
+func Many(count int, one, more string) string {
+	if count == 1 {
+		return "1 " + one
+	}
+	return strconv.Itoa(count) + " " + more
+}
+
+// leftKept is how many of them are told.
+const leftKept = 100
+
+// leave counts a value that is left alone; at is where in it the host's name stands.
+func (r *Rewriter) leave(why, value string, at int) {
+	if r.report.LeftCount++; len(r.report.Left) < leftKept {
+		excerpt := strings.Clone(strings.ToValidUTF8(value[max(0, at-40):min(len(value), at+len(r.from.host)+40)], ""))
 		r.report.Left = append(r.report.Left, Left{r.table, why, excerpt})
 	}
 }
@@ -92,17 +106,29 @@ func (r *Rewriter) Value(value string) string {
 	if !strings.Contains(value, r.from.host) {
 		return value
 	}
-	before := r.report.Tables[r.table]
 	rewritten := r.value(value)
-	if after := r.report.Tables[r.table]; after.Addresses > before.Addresses {
-		after.Values++
-		r.report.Tables[r.table] = after
+	if r.counted.Addresses > 0 {
+		r.counted.Values++
+		r.settle()
 	}
 	return rewritten
 }
 
-// looksSerialised begins as one of PHP's serialised values that hold others or texts.
-var looksSerialised = regexp.MustCompile(`^(?:[aC]:\d+:|[OC]:\d+:"|[sSE]:\d+:")`)
+// settle adds what was counted for one value to its table.
+func (r *Rewriter) settle() {
+	c := r.report.Tables[r.table]
+	c.Values, c.Addresses = c.Values+r.counted.Values, c.Addresses+r.counted.Addresses
+	r.report.Tables[r.table], r.counted = c, TableCount{}
+}
+
+// looksSerialised tells whether a value begins as one of PHP's serialised values that hold others or texts.
+func looksSerialised(value string) bool {
+	if !mayBeSerialised(value) {
+		return false
+	}
+	after := value[2+strings.IndexByte(value[2:], ':')+1:]
+	return value[0] == 'a' || value[0] == 'C' || strings.HasPrefix(after, `"`)
+}
 
 func (r *Rewriter) value(value string) string {
 	if !strings.Contains(value, r.from.host) {
@@ -112,32 +138,36 @@ func (r *Rewriter) value(value string) string {
 		r.count(1)
 		return r.to.hostPort()
 	}
-	if looksSerialised.MatchString(value) {
-		before := r.report.Tables[r.table]
-		if rewritten, rest, ok := r.serialised(value); ok && rest == "" {
-			return rewritten
+	if name, found := strings.CutSuffix(value, "."+r.from.hostPort()); found && r.SubDomains && isLabels(name) {
+		r.count(1)
+		return name + "." + r.to.hostPort()
+	}
+	if looksSerialised(value) {
+		before := r.counted
+		if rewritten, rest, ok := r.serialised(make([]byte, 0, len(value)+len(value)/8+16), value); ok && rest == "" {
+			return string(rewritten)
 		}
-		if before.Addresses == 0 && before.Values == 0 {
-			delete(r.report.Tables, r.table)
-		} else {
-			r.report.Tables[r.table] = before
-		}
-		r.leave("a damaged serialised value", value)
+		r.counted = before
+		r.leave("a damaged serialised value", value, strings.Index(value, r.from.host))
 		return value
 	}
 	return r.text(value)
 }
 
-func (r *Rewriter) count(addresses int) {
-	c := r.report.Tables[r.table]
-	c.Addresses += addresses
-	r.report.Tables[r.table] = c
-}
+func (r *Rewriter) count(addresses int) { r.counted.Addresses += addresses }
 
 // text replaces addresses in plain text, keeping the way in which each is written.
 func (r *Rewriter) text(text string) string {
-	var out strings.Builder
-	done, search, replaced, strange := 0, 0, 0, false
+	out := make([]byte, 0, len(text)+len(text)/8+32)
+	if r.appendText(&out, text) == 0 {
+		return text
+	}
+	return string(out)
+}
+
+// appendText is text into a buffer, to which nothing is appended where there is nothing to replace; it returns how many were.
+func (r *Rewriter) appendText(out *[]byte, text string) (replaced int) {
+	done, search, strange := 0, 0, -1
 	for {
 		at := strings.Index(text[search:], r.from.host)
 		if at < 0 {
@@ -145,74 +175,94 @@ func (r *Rewriter) text(text string) string {
 		}
 		at += search
 		search = at + len(r.from.host)
-		from, to, written, ok := r.occurrence(text, at)
+		found, ok := r.occurrence(text, at)
 		if !ok {
-			strange = true
+			if strange < 0 {
+				strange = at
+			}
 			continue
 		}
-		out.WriteString(text[done:from])
-		out.WriteString(written)
-		done, search = to, to
+		*out = append(*out, text[done:found.from]...)
+		if found.scheme {
+			*out = append(append(*out, r.to.scheme...), found.colon...)
+		}
+		*out = append(append(*out, text[found.slashes:found.host]...), r.to.host...)
+		if r.to.port != "" {
+			*out = append(append(*out, found.colon...), r.to.port...)
+		}
+		done, search = found.to, found.to
 		replaced++
 	}
-	if strange {
-		r.leave("not an address of the site", text)
+	if strange >= 0 {
+		r.leave("not an address of the site", text, strange)
 	}
-	if replaced == 0 {
-		return text
+	if replaced > 0 {
+		r.count(replaced)
+		*out = append(*out, text[done:]...)
 	}
-	r.count(replaced)
-	out.WriteString(text[done:])
-	return out.String()
+	return replaced
 }
 
-// occurrence judges one place where the host's name stands: from where to where the address goes, and what takes its place.
-func (r *Rewriter) occurrence(text string, at int) (from, to int, written string, ok bool) {
-	slashes, colon := separator(text[:at])
-	if slashes == 0 {
-		return 0, 0, "", false
+// place is where an address stands in a text: from the scheme, if it has one, over the slashes and the host to the end.
+type place struct {
+	from, slashes, host, to int
+	scheme                  bool
+	colon                   string // how a colon is written there
+}
+
+// occurrence judges one place where the host's name stands.
+func (r *Rewriter) occurrence(text string, at int) (found place, ok bool) {
+	begin := at
+	if r.SubDomains {
+		for begin > 0 && (isName(text[begin-1]) && text[begin-1] < 0x80) {
+			begin--
+		}
+		name, isSub := strings.CutSuffix(text[begin:at], ".")
+		for _, encoded := range []string{"252F", "252f", "2F", "2f"} { // a percent sign is no part of a name, but what follows it looks like one
+			name = strings.TrimPrefix(name, encoded)
+		}
+		if begin = at; isSub && isLabels(name) {
+			begin = at - len(name) - 1
+		}
 	}
-	from = at - slashes
-	scheme := ""
-	if before, found := strings.CutSuffix(text[:from], colon); found {
+	length, colon := separator(text[:begin])
+	if length == 0 {
+		return place{}, false
+	}
+	found = place{from: begin - length, slashes: begin - length, host: at, to: at + len(r.from.host), colon: colon}
+	if before, cut := strings.CutSuffix(text[:found.from], colon); cut {
+		scheme := 0
 		switch {
 		case strings.HasSuffix(before, "https"):
-			scheme = "https"
+			scheme = len("https")
 		case strings.HasSuffix(before, "http"):
-			scheme = "http"
+			scheme = len("http")
 		default:
-			return 0, 0, "", false
+			return place{}, false
 		}
-		if rest := before[:len(before)-len(scheme)]; rest != "" && isLetter(rest[len(rest)-1]) {
-			return 0, 0, "", false
+		if rest := before[:len(before)-scheme]; rest != "" && isLetter(rest[len(rest)-1]) && !(r.escaped && isEscape(rest)) {
+			return place{}, false
 		}
-		from -= len(colon) + len(scheme)
-	} else if from > 0 && (isName(text[from-1]) || text[from-1] == '/' || text[from-1] == ':' || text[from-1] == '%') {
-		return 0, 0, "", false
+		found.from -= len(colon) + scheme
+		found.scheme = true
+	} else if from := found.from; from > 0 && !(r.escaped && isEscape(text[:from])) && (isName(text[from-1]) || text[from-1] == '/' || text[from-1] == ':' || text[from-1] == '%') {
+		return place{}, false
 	}
-	to = at + len(r.from.host)
-	rest := text[to:]
+	rest := text[found.to:]
 	if r.from.port != "" {
-		if !strings.HasPrefix(rest, colon+r.from.port) {
-			return 0, 0, "", false
+		if !strings.HasPrefix(rest, colon) || !strings.HasPrefix(rest[len(colon):], r.from.port) {
+			return place{}, false
 		}
-		to += len(colon) + len(r.from.port)
-		rest = text[to:]
-	} else if after, found := strings.CutPrefix(rest, colon); found && after != "" && after[0] >= '0' && after[0] <= '9' {
-		return 0, 0, "", false
+		found.to += len(colon) + len(r.from.port)
+		rest = text[found.to:]
+	} else if after, cut := strings.CutPrefix(rest, colon); cut && after != "" && after[0] >= '0' && after[0] <= '9' {
+		return place{}, false
 	}
 	if rest != "" && (isName(rest[0]) && rest[0] != '.' && rest[0] != '%' || rest[0] == '@' || rest[0] == '.' && len(rest) > 1 && isName(rest[1]) && rest[1] != '.') ||
 		strings.HasPrefix(rest, "%40") || strings.HasPrefix(rest, "%2E") {
-		return 0, 0, "", false
+		return place{}, false
 	}
-	if scheme != "" {
-		written = r.to.scheme + colon
-	}
-	written += text[at-slashes:at] + r.to.host
-	if r.to.port != "" {
-		written += colon + r.to.port
-	}
-	return from, to, written, true
+	return found, true
 }
 
 // separator is the length of the two slashes at the end of a text, however they are written, and how a colon is written with them.
@@ -234,6 +284,27 @@ func separator(text string) (length int, colon string) {
 	return len(text) - end, ":"
 }
 
+// isEscape tells whether a text as SQL has it in quotes ends in an escape, such as \n, and not in a letter of its own.
+func isEscape(text string) bool {
+	backslashes := 0
+	for at := len(text) - 2; at >= 0 && text[at] == '\\'; at-- {
+		backslashes++
+	}
+	return backslashes%2 == 1
+}
+
+// isLabels tells whether a text is one or more labels of a host name.
+func isLabels(name string) bool {
+	for label := range strings.SplitSeq(name, ".") {
+		if label == "" || label[0] == '-' || label[len(label)-1] == '-' || strings.ContainsFunc(label, func(c rune) bool {
+			return c != '-' && (c < '0' || c > '9') && (c < 'a' || c > 'z') && (c < 'A' || c > 'Z')
+		}) {
+			return false
+		}
+	}
+	return true
+}
+
 func isLetter(c byte) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' }
 
 // isName tells whether a byte may stand in a host's name.
@@ -241,76 +312,78 @@ func isName(c byte) bool {
 	return isLetter(c) || c >= '0' && c <= '9' || c == '-' || c == '_' || c == '.' || c >= 0x80
 }
 
-// serialised rewrites one value in PHP's serialize() format (https://www.php.net/manual/en/function.serialize.php) at the start of
-// the text; ok is false where the text is not one.
-func (r *Rewriter) serialised(text string) (rewritten, rest string, ok bool) {
+// serialised appends one value in PHP's serialize() format (https://www.php.net/manual/en/function.serialize.php) that stands at the
+// start of a text, rewritten; ok is false where the text is not one.
+func (r *Rewriter) serialised(out []byte, text string) (written []byte, rest string, ok bool) {
 	if len(text) < 2 {
-		return "", "", false
+		return nil, "", false
 	}
 	switch text[0] {
 	case 'N':
-		return cutAfter(text, "N;")
+		if rest, ok = strings.CutPrefix(text, "N;"); ok {
+			out = append(out, "N;"...)
+		}
+		return out, rest, ok
 	case 'b', 'i', 'd', 'r', 'R':
 		end := strings.IndexByte(text, ';')
 		if text[1] != ':' || end < 3 || strings.ContainsAny(text[2:end], "{}\"") {
-			return "", "", false
+			return nil, "", false
 		}
-		return text[:end+1], text[end+1:], true
+		return append(out, text[:end+1]...), text[end+1:], true
 	case 's', 'E':
 		body, rest, ok := quoted(text[1:], ";")
 		if !ok {
-			return "", "", false
+			return nil, "", false
 		}
 		if text[0] == 's' {
 			body = r.value(body)
 		}
-		return text[:1] + ":" + strconv.Itoa(len(body)) + `:"` + body + `";`, rest, true
+		out = strconv.AppendInt(append(out, text[0], ':'), int64(len(body)), 10)
+		out = append(append(append(out, `:"`...), body...), `";`...)
+		return out, rest, true
 	case 'a':
-		return r.items("a", text[1:])
+		return r.items(append(out, 'a'), text[1:])
 	case 'O':
-		class, rest, ok := quoted(text[1:], "")
+		_, rest, ok := quoted(text[1:], "")
 		if !ok {
-			return "", "", false
+			return nil, "", false
 		}
-		return r.items("O:"+strconv.Itoa(len(class))+`:"`+class+`"`, rest)
+		return r.items(append(out, text[:len(text)-len(rest)]...), rest)
 	case 'C': // an object with its own format inside: left as it is
-		class, rest, ok := quoted(text[1:], "")
+		_, rest, ok := quoted(text[1:], "")
 		if !ok {
-			return "", "", false
+			return nil, "", false
 		}
 		length, rest, ok := number(rest)
 		if !ok || len(rest) < length+2 || rest[0] != '{' || rest[length+1] != '}' {
-			return "", "", false
+			return nil, "", false
 		}
 		if strings.Contains(rest[:length+2], r.from.host) {
-			r.leave("an object with a format of its own", rest[:length+2])
+			r.leave("an object with a format of its own", rest[:length+2], strings.Index(rest, r.from.host))
 		}
-		return "C:" + strconv.Itoa(len(class)) + `:"` + class + `":` + strconv.Itoa(length) + ":" + rest[:length+2], rest[length+2:], true
+		rest = rest[length+2:]
+		return append(out, text[:len(text)-len(rest)]...), rest, true
 	}
-	return "", "", false
+	return nil, "", false
 }
 
-// items rewrites :COUNT:{…}, the keys and values of an array or object.
-func (r *Rewriter) items(head, text string) (rewritten, rest string, ok bool) {
+// items appends :COUNT:{…}, the keys and values of an array or object.
+func (r *Rewriter) items(out []byte, text string) (written []byte, rest string, ok bool) {
 	count, rest, ok := number(text)
 	if !ok || !strings.HasPrefix(rest, "{") {
-		return "", "", false
+		return nil, "", false
 	}
-	var out strings.Builder
-	out.WriteString(head + ":" + strconv.Itoa(count) + ":{")
+	out = append(out, text[:len(text)-len(rest)+1]...)
 	rest = rest[1:]
 	for range 2 * count {
-		var item string
-		if item, rest, ok = r.serialised(rest); !ok {
-			return "", "", false
+		if out, rest, ok = r.serialised(out, rest); !ok {
+			return nil, "", false
 		}
-		out.WriteString(item)
 	}
 	if !strings.HasPrefix(rest, "}") {
-		return "", "", false
+		return nil, "", false
 	}
-	out.WriteByte('}')
-	return out.String(), rest[1:], true
+	return append(out, '}'), rest[1:], true
 }
 
 // number reads :N: and returns N.
@@ -333,9 +406,4 @@ func quoted(text, end string) (body, rest string, ok bool) {
 		return "", "", false
 	}
 	return rest[1 : length+1], rest[length+2+len(end):], true
-}
-
-func cutAfter(text, prefix string) (string, string, bool) {
-	rest, ok := strings.CutPrefix(text, prefix)
-	return prefix, rest, ok
 }

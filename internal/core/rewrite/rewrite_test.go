@@ -1,6 +1,7 @@
 package rewrite
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"strings"
@@ -62,8 +63,8 @@ func TestWhatIsDoneAndLeftAloneIsCounted(t *testing.T) {
 		_, err := r.Statement(statement)
 		require.NoError(t, err)
 	}
-	report := r.Report()
-	assert.Equal(t, map[string]Count{"k_posts": {1, 2}, "": {1, 1}}, report.Tables)
+	report := r.Tally()
+	assert.Equal(t, map[string]TableCount{"k_posts": {1, 2}, "": {1, 1}}, report.Tables)
 	require.Equal(t, 3, report.LeftCount)
 	assert.Equal(t, []string{"not an address of the site", "a binary value", "a damaged serialised value"}, []string{report.Left[0].Why, report.Left[1].Why, report.Left[2].Why})
 	assert.Equal(t, "k_options", report.Left[2].Table)
@@ -112,7 +113,7 @@ func FuzzValue(f *testing.F) {
 	f.Fuzz(func(t *testing.T, value string) {
 		r := rewriter()
 		out := r.Value(value)
-		if r.Report().Tables[""].Addresses == 0 && out != value {
+		if r.Tally().Tables[""].Addresses == 0 && out != value {
 			t.Fatalf("%q became %q, and nothing was counted", value, out)
 		}
 		if back := New(to, from).Value(out); strings.Count(back, from) < strings.Count(value, from) {
@@ -221,4 +222,61 @@ func TestRewritingThereAndBackIsNothing(t *testing.T) {
 			t.Fatalf("%q became %q", text, back)
 		}
 	})
+}
+
+func TestSubDomainsFollowWhereAsked(t *testing.T) {
+	for before, after := range map[string]string{
+		"http://north.moss.localhost:20080/x":                             "http://north.fern.test/x",
+		"//a.b.moss.localhost:20080":                                      "//a.b.fern.test",
+		`http:\/\/north.moss.localhost:20080\/`:                           `http:\/\/north.fern.test\/`,
+		"http%3A%2F%2Fnorth.moss.localhost%3A20080%2F":                    "http%3A%2F%2Fnorth.fern.test%2F",
+		"north.moss.localhost:20080":                                      "north.fern.test",
+		"moss.localhost:20080":                                            "fern.test",
+		"http://moss.localhost:20080/ on mail@north.moss.localhost:20080": "http://fern.test/ on mail@north.moss.localhost:20080",
+		"http://north.moss.localhost:20080.evil/":                         "http://north.moss.localhost:20080.evil/",
+		"http://notmoss.localhost:20080/":                                 "http://notmoss.localhost:20080/",
+		"http://-.moss.localhost:20080/":                                  "http://-.moss.localhost:20080/",
+	} {
+		r := New("http://moss.localhost:20080", "http://fern.test")
+		r.SubDomains = true
+		assert.Equal(t, after, r.Value(before))
+	}
+	r := New("http://moss.localhost:20080", "http://fern.test")
+	assert.Equal(t, "http://north.moss.localhost:20080/", r.Value("http://north.moss.localhost:20080/"), "another site's, as far as is known")
+}
+
+// What stands in a dump with its escapes is rewritten as the value that a server reads out of it.
+func TestAnEscapedLiteralIsRewrittenAsItsValue(t *testing.T) {
+	piece := rapid.SampledFrom([]string{"\n", "'", `\`, `"`, "n", "t", "é", "%", "\x00", " ", "http://moss.localhost:20080", "https://moss.localhost:20080/x", "//moss.localhost:20080", `http:\/\/moss.localhost:20080\/`, `\\/\\/moss.localhost:20080`,
+		"moss.localhost", "moss.localhost:20080", "http%3A%2F%2Fmoss.localhost%3A20080", "north.", "a", "s:", "i:1;"})
+	rapid.Check(t, func(t *rapid.T) {
+		value := strings.Join(rapid.SliceOfN(piece, 1, 8).Draw(t, "pieces"), "")
+		subs := rapid.Bool().Draw(t, "sub-domains")
+		as := func() *Rewriter {
+			r := New("http://moss.localhost:20080", "http://fern.test")
+			r.SubDomains = subs
+			return r
+		}
+		one, other := as(), as()
+		statement, err := one.Statement("INSERT INTO `t` VALUES (" + Quote(value) + ")")
+		require.NoError(t, err)
+		literal := strings.TrimSuffix(strings.TrimPrefix(statement, "INSERT INTO `t` VALUES ("), ")")
+		other.table = "t"
+		assert.Equal(t, other.Value(value), unquote(literal))
+		assert.Equal(t, other.Tally().Tables, one.Tally().Tables)
+	})
+}
+
+func TestADumpOfManyPortionsStaysInOrder(t *testing.T) {
+	var out bytes.Buffer
+	r := New("http://orchard-days.localhost:20080", "http://apple-days.test")
+	text := dense(5)
+	require.NoError(t, r.Dump(&out, bytes.NewReader(text)))
+	wanted, err := New("http://orchard-days.localhost:20080", "http://apple-days.test").Statement(string(text))
+	require.NoError(t, err)
+	assert.Equal(t, len(wanted), out.Len())
+	assert.Equal(t, wanted, out.String())
+	rows := bytes.Count(text, []byte("a:2:{"))
+	assert.Equal(t, TableCount{Values: 2 * rows, Addresses: 2 * rows}, r.Tally().Tables["wp_posts"])
+	assert.Error(t, r.Dump(&out, strings.NewReader("INSERT INTO a VALUES ('"+string(text))))
 }

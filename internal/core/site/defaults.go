@@ -2,6 +2,7 @@ package site
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 )
@@ -18,17 +19,23 @@ type Defaults struct {
 	PHP           string   `yaml:"php,omitempty" json:"php,omitempty" doc:"PHP engine"`
 	Web           string   `yaml:"web,omitempty" json:"web,omitempty" doc:"Web server engine"`
 	Database      string   `yaml:"database,omitempty" json:"database,omitempty" doc:"Database engine"`
+	Language      string   `yaml:"language,omitempty" json:"language,omitempty" doc:"Language of that CMS, as it writes it" example:"de_DE"`
+	TimeZone      string   `yaml:"time_zone,omitempty" json:"time_zone,omitempty" doc:"Time zone, by its IANA name" example:"Europe/Lisbon"`
 	Group         string   `yaml:"group,omitempty" json:"group,omitempty" doc:"Group of new sites"`
+	Editor        string   `yaml:"editor,omitempty" json:"editor,omitempty" doc:"Command that opens a site's folder in an editor; FOLDER stands for the folder" example:"code FOLDER"`
+	Terminal      string   `yaml:"terminal,omitempty" json:"terminal,omitempty" doc:"Command that opens a terminal; FOLDER stands for the folder" example:"gnome-terminal --working-directory=FOLDER"`
+	Appearance    string   `yaml:"appearance,omitempty" json:"appearance,omitempty" doc:"The console: light, dark or system"`
 	Touches       []string `yaml:"finishing_touches,omitempty" json:"finishing_touches,omitempty" doc:"Finishing touches of that CMS"`
 }
 
 // DefaultNames are the settings' names, as they stand in vessik.yaml.
-var DefaultNames = []string{"admin", "admin_email", "admin_password", "domain_ending", "sites_folder", "kit", "kit_version", "php", "web", "database", "group", "finishing_touches"}
+var DefaultNames = []string{"admin", "admin_email", "admin_password", "domain_ending", "sites_folder", "kit", "kit_version", "php", "web", "database", "language", "time_zone", "group", "finishing_touches", "editor", "terminal", "appearance"}
 
 // field is one of them, by its name.
 func (d *Defaults) field(name string) *string {
 	return map[string]*string{"admin": &d.Admin, "admin_email": &d.AdminEmail, "admin_password": &d.AdminPassword, "domain_ending": &d.Ending, "sites_folder": &d.Folder, "kit": &d.Kit,
-		"kit_version": &d.KitVersion, "php": &d.PHP, "web": &d.Web, "database": &d.Database, "group": &d.Group}[name]
+		"kit_version": &d.KitVersion, "php": &d.PHP, "web": &d.Web, "database": &d.Database, "group": &d.Group,
+		"language": &d.Language, "time_zone": &d.TimeZone, "editor": &d.Editor, "terminal": &d.Terminal, "appearance": &d.Appearance}[name]
 }
 
 // Get returns one of them as text; lists are joined by commas.
@@ -45,7 +52,7 @@ func (d Defaults) Get(name string) string {
 // Set changes one of them; empty takes it back. It is false where there is none of that name.
 func (d *Defaults) Set(name, value string) bool {
 	if name == "finishing_touches" {
-		d.Touches = slices.DeleteFunc(strings.Split(value, ","), func(t string) bool { return t == "" })
+		d.Touches = SplitTouches(value)
 		return true
 	}
 	field := d.field(name)
@@ -55,16 +62,31 @@ func (d *Defaults) Set(name, value string) bool {
 	return field != nil
 }
 
+// SplitTouches reads finishing touches that are joined by commas; a comma before a space belongs to a value.
+func SplitTouches(text string) []string {
+	touches := []string{}
+	for part := range strings.SplitSeq(text, ",") {
+		if strings.HasPrefix(part, " ") && len(touches) > 0 {
+			touches[len(touches)-1] += "," + part
+		} else if part != "" {
+			touches = append(touches, part)
+		}
+	}
+	return touches
+}
+
 // Fill gives a request what it leaves open and was set once.
 func (d Defaults) Fill(r Request) Request {
 	r.Admin, r.AdminEmail, r.AdminPassword = cmp.Or(r.Admin, d.Admin), cmp.Or(r.AdminEmail, d.AdminEmail), cmp.Or(r.AdminPassword, d.AdminPassword)
 	r.PHP, r.Web, r.Database, r.Group = cmp.Or(r.PHP, d.PHP), cmp.Or(r.Web, d.Web), cmp.Or(r.Database, d.Database), cmp.Or(r.Group, d.Group)
+	r.TimeZone = cmp.Or(r.TimeZone, d.TimeZone)
 	if originOf(r).Kind == "" {
 		if r.Kit == "" || r.Kit == d.Kit {
 			r.KitVersion = cmp.Or(r.KitVersion, d.KitVersion)
 			if r.Touches == nil {
 				r.Touches = d.Touches
 			}
+			r.Language = cmp.Or(r.Language, d.Language)
 		}
 		r.Kit = cmp.Or(r.Kit, d.Kit)
 	}
@@ -87,6 +109,9 @@ func CheckDefaults(d Defaults, f Facts) Problems {
 		if slices.Contains(DefaultNames, p.Field) && d.Get(p.Field) != "" {
 			problems = append(problems, p)
 		}
+	}
+	if d.Appearance != "" && !slices.Contains([]string{"light", "dark", "system"}, d.Appearance) {
+		problems = append(problems, Problem{Field: "appearance", Message: fmt.Sprintf("%q is none", d.Appearance), Remedy: "say light, dark or system"})
 	}
 	return problems
 }

@@ -4,12 +4,13 @@ import (
 	"cmp"
 	"fmt"
 	"hash/crc32"
-	"net"
 	"net/mail"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
+	"time"
+	_ "time/tzdata" // also where the machine has none
 	"unicode"
 	"unicode/utf8"
 )
@@ -38,7 +39,16 @@ type Request struct {
 	CopyOf           string   `json:"copy_of,omitempty" doc:"Site that it is a copy of"`
 	SQL              string   `json:"sql,omitempty" doc:"Dump to load, plain or compressed with gzip or Zstandard, an absolute path; with an archive or an existing folder"`
 	SQLAddress       string   `json:"sql_address,omitempty" doc:"Base address in that dump; found where the kit knows how" example:"https://orchard-days.example"`
-	Touches          []string `json:"finishing_touches,omitempty" doc:"Names of the kit's finishing touches"`
+	Touches          []string `json:"finishing_touches,omitempty" doc:"Finishing touches of the kit, or of the user's own; one that wants a value as NAME=VALUE"`
+	Language         string   `json:"language,omitempty" doc:"One of the kit's languages, as it writes them" example:"de_DE"`
+	TimeZone         string   `json:"time_zone,omitempty" doc:"Name of the IANA database" example:"Europe/Lisbon"`
+	Domains          []string `json:"domains,omitempty" doc:"Further host names that the site answers for"`
+	ForceDomain      bool     `json:"force_domain,omitempty" doc:"Also an ending that is public"`
+	Network          string   `json:"network,omitempty" enum:"folders,domains" doc:"Several sites in one installation: by sub-folder or by sub-domain"`
+	SubSites         []string `json:"sub_sites,omitempty" doc:"Those of a network that are made at once" example:"north"`
+	Plugins          []string `json:"plugins,omitempty" doc:"Plugins of the shelf, active from the start"`
+	Themes           []string `json:"themes,omitempty" doc:"Themes of the shelf; the first is the active one"`
+	Offline          bool     `json:"offline,omitempty" doc:"What the site asks of other machines is refused at once"`
 	Group            string   `json:"group,omitempty" doc:"Label under which the fleet shows the site" example:"Gardens"`
 	SearchEngines    bool     `json:"search_engines,omitempty" doc:"Search engines may list the site"`
 	Prefix           string   `json:"prefix,omitempty" doc:"Begins the names of the CMS's tables; generated when empty" example:"k3xw_"`
@@ -61,10 +71,17 @@ type Facts struct {
 	Releases map[string][]string     // versions by kit, the default first
 	KitNames []string                // all kits, the usual one first
 	Roots    map[string]string       // document roots of kits whose is not the folder itself
-	Touches  map[string][]string     // finishing touches by kit
-	Defaults Defaults                // set once
+	Touches  map[string][]TouchFact  // finishing touches by kit
+	// OnShelf tells whether a plugin or theme of a CMS is on the shelf, and which there are.
+	OnShelf  func(kit, kind, asked string) (found bool, all []string)
+	Networks map[string][]string // kinds of networks by kit
+	// Languages are those of a version of a CMS; known is false where they have not been fetched.
+	Languages func(k Kit) (names []string, known bool)
+	Defaults  Defaults // set once
 	// Found tells what a folder, stencil or site is: its kit and document root; the fault is why it cannot be used.
 	Found func(o Origin) (k Kit, root, fault string)
+	// NetworkOf tells whether a stencil or site is a network, and of which sub-sites, and whether a stencil wants the newest CMS.
+	NetworkOf func(o Origin) (network string, subSites []string, newest bool)
 	// Supports tells whether a version of a CMS is known to work on a PHP; nil where nothing is known.
 	Supports    func(k Kit, php string) bool
 	FirstPort   int            // the lowest port that the service may bind
@@ -74,21 +91,47 @@ type Facts struct {
 	FolderFault func(folder string) string // why a folder cannot be used, empty if it can
 }
 
+// TouchFact is a finishing touch as far as a request is judged by it.
+type TouchFact struct {
+	Name    string
+	Value   *regexp.Regexp // what its value must look like; nil for none
+	Example string
+}
+
 // Derive fills in everything that the request leaves open. Passwords stay empty: the caller makes them.
 func Derive(r Request, f Facts) Site {
 	r = f.Defaults.Fill(r)
+	asked := r.Name
+	r.Name = ASCII(r.Name)
 	s := Site{Name: r.Name, State: Provisioning, Port: r.Port, PortPinned: r.Port != 0,
-		Title:  cmp.Or(strings.TrimSpace(r.Title), titleOf(r.Name)),
-		Domain: strings.ToLower(cmp.Or(r.Domain, r.Name+"."+cmp.Or(strings.TrimPrefix(f.Defaults.Ending, "."), "localhost"))),
+		Title:  cmp.Or(strings.TrimSpace(r.Title), titleOf(asked)),
+		Domain: ASCII(strings.ToLower(cmp.Or(r.Domain, r.Name+"."+cmp.Or(strings.TrimPrefix(f.Defaults.Ending, "."), "localhost")))), forceDomain: r.ForceDomain,
 		Folder: cmp.Or(r.Folder, filepath.Join(cmp.Or(f.Defaults.Folder, filepath.Join(f.Home, "sites")), cmp.Or(r.Name, "NAME"))), Group: strings.TrimSpace(r.Group),
 		Kit:   Kit{Name: cmp.Or(r.Kit, first(f.KitNames))},
 		Stack: Stack{PHP: f.Engine("php", r.PHP), Web: f.Engine("web", r.Web), Database: f.Engine("database", r.Database)},
 		Admin: Admin{User: cmp.Or(r.Admin, cut(r.Name, 50)+"-keeper"), Email: cmp.Or(r.AdminEmail, "keeper@"+cmp.Or(r.Name, "name")+".example"), Password: r.AdminPassword},
 	}
 	s.Root, s.Prefix, s.Touches, s.Visible = f.Roots[s.Kit.Name], r.Prefix, r.Touches, r.SearchEngines
+	for _, domain := range slices.DeleteFunc(slices.Clone(r.Domains), empty) {
+		s.Domains = append(s.Domains, ASCII(strings.ToLower(domain)))
+	}
+	s.Plugins, s.Themes = r.Plugins, r.Themes
+	s.Network, s.SubSites = r.Network, slices.DeleteFunc(slices.Clone(r.SubSites), empty)
+	s.Language, s.TimeZone, s.Settings.Offline = r.Language, r.TimeZone, r.Offline
+	if s.TimeZone != "" {
+		s.Settings.PHP = map[string]string{"date.timezone": s.TimeZone}
+	}
 	if s.Origin = originOf(r); s.Origin.Kind != "" && f.Found != nil {
+		if f.NetworkOf != nil && s.Network == "" {
+			s.Network, s.SubSites, s.Origin.Newest = f.NetworkOf(s.Origin)
+		}
+		s.Origin.Newest = s.Origin.Newest || s.Origin.Kind == FromStencil && r.KitVersion == Newest
 		found, root, fault := f.Found(s.Origin)
-		s.Kit, s.Root = Kit{cmp.Or(r.Kit, found.Name), cmp.Or(r.KitVersion, found.Version)}, root
+		version := r.KitVersion
+		if version == Newest {
+			version = ""
+		}
+		s.Kit, s.Root = Kit{cmp.Or(r.Kit, found.Name), cmp.Or(version, found.Version)}, root
 		if s.Origin.Kind == FromFolder {
 			s.Folder = s.Origin.From
 		}
@@ -97,6 +140,14 @@ func Derive(r Request, f Facts) Site {
 		}
 		s.originFault = fault
 	}
+	if newest := r.KitVersion == Newest || s.Origin.Newest; newest {
+		fitting := slices.DeleteFunc(slices.Clone(f.Releases[s.Kit.Name]), func(v string) bool {
+			return r.PHP != "" && f.Supports != nil && !f.Supports(Kit{s.Kit.Name, v}, s.Stack.PHP)
+		})
+		if len(fitting) > 0 {
+			s.Kit.Version = slices.MaxFunc(fitting, CompareVersions)
+		}
+	}
 	s.Kit.Version = cmp.Or(s.Kit.Version, r.KitVersion, f.release(s.Kit.Name, s.Stack.PHP))
 	if r.PHP == "" && f.Supports != nil && !f.Supports(s.Kit, s.Stack.PHP) { // the newest that bears it
 		bearing := slices.DeleteFunc(idsOf(f.Engines["php"]), func(id string) bool { return !f.Supports(s.Kit, id) })
@@ -104,7 +155,8 @@ func Derive(r Request, f Facts) Site {
 			s.Stack.PHP = slices.MaxFunc(bearing, CompareVersions)
 		}
 	}
-	s.Database = Database{Name: cmp.Or(r.DatabaseName, databaseOf(r.Name)), User: cmp.Or(r.DatabaseUser, databaseOf(r.Name)), Password: r.DatabasePassword}
+	free := FreeDatabase(r.Name, s.Stack.Database, f)
+	s.Database = Database{Name: cmp.Or(r.DatabaseName, free), User: cmp.Or(r.DatabaseUser, free), Password: r.DatabasePassword}
 	if filepath.IsAbs(s.Folder) {
 		s.Folder = filepath.Clean(s.Folder)
 	}
@@ -113,6 +165,11 @@ func Derive(r Request, f Facts) Site {
 	}
 	return s
 }
+
+// Newest stands for the newest version of a CMS, of those that can be fetched and those on the shelf.
+const Newest = "newest"
+
+func empty(text string) bool { return text == "" }
 
 // originOf is where a request wants its files from.
 func originOf(r Request) Origin {
@@ -134,9 +191,76 @@ func (c *checker) origin(s Site, f Facts) {
 	if s.Origin.SQL != "" && s.Origin.Kind != FromArchive && s.Origin.Kind != FromFolder {
 		c.add("sql", "leave it out, or name an archive or a folder as well", "a dump goes with an archive or an existing folder")
 	}
-	for _, name := range s.Touches {
-		if known := f.Touches[s.Kit.Name]; !slices.Contains(known, name) {
-			c.add("finishing_touches", "choose from "+cmp.Or(strings.Join(known, ", "), "none: this kit has none"), "a %s has no finishing touch %q", s.Kit.Name, name)
+	for _, part := range []struct {
+		kind, field string
+		asked       []string
+	}{{"plugin", "plugins", s.Plugins}, {"theme", "themes", s.Themes}} {
+		for _, asked := range part.asked {
+			if found, all := f.OnShelf(s.Kit.Name, part.kind, asked); !found {
+				c.add(part.field, "choose from "+cmp.Or(strings.Join(all, ", "), "none: put one there first with vessik shelf add FILE"), "there is no %s %q for %s on the shelf", part.kind, asked, s.Kit.Name)
+			}
+		}
+	}
+	for _, text := range s.Touches {
+		name, value, _ := strings.Cut(text, "=")
+		known := f.Touches[s.Kit.Name]
+		i := slices.IndexFunc(known, func(t TouchFact) bool { return t.Name == name })
+		switch {
+		case i < 0:
+			names := []string{}
+			for _, t := range known {
+				names = append(names, t.Name)
+			}
+			c.add("finishing_touches", "choose from "+cmp.Or(strings.Join(names, ", "), "none: this kit has none"), "a %s has no finishing touch %q", s.Kit.Name, name)
+		case known[i].Value == nil && value != "":
+			c.add("finishing_touches", "leave the value out", "%s takes none", name)
+		case known[i].Value != nil && !known[i].Value.MatchString(value):
+			c.add("finishing_touches", "write it as "+name+"="+known[i].Example, "%s wants another value than %q", name, value)
+		}
+	}
+}
+
+// network judges what is asked for of a network of sites.
+func (c *checker) network(s Site, f Facts) {
+	if s.Network == "" {
+		if len(s.SubSites) > 0 {
+			c.add("sub_sites", "say folders or domains with -network as well", "only a network has sub-sites")
+		}
+		return
+	}
+	if modes := f.Networks[s.Kit.Name]; !slices.Contains(modes, s.Network) {
+		c.add("network", "choose from "+cmp.Or(strings.Join(modes, ", "), "none: this kit has none"), "a %s makes no network by %q", s.Kit.Name, s.Network)
+	} else if s.Origin.Kind == FromArchive {
+		c.add("network", "leave it out", "what is drawn, copied or adopted is a network already, or is none")
+	}
+	for i, sub := range s.SubSites {
+		switch {
+		case len(sub) > 40 || !label.MatchString(sub):
+			c.add("sub_sites", "use a to z, 0 to 9 and hyphens inside, 40 characters at most", "%q cannot be part of an address", sub)
+		case slices.Contains(s.SubSites[:i], sub):
+			c.add("sub_sites", "name it once", "%s stands there twice", sub)
+		}
+	}
+}
+
+var languageName = regexp.MustCompile(`^[a-z]{2,3}([_-][A-Za-z0-9]{2,12})*$`)
+
+// locale judges the language and the time zone.
+func (c *checker) locale(s Site, f Facts) {
+	if s.Language != "" && f.Languages != nil {
+		names, known := f.Languages(s.Kit)
+		switch {
+		case known && len(names) == 0:
+			c.add("language", "leave it out, and choose in the site itself", "nothing is known of the languages of a %s", s.Kit.Name)
+		case known && !slices.Contains(names, s.Language):
+			c.add("language", "choose one of "+strings.Join(names, ", "), "%s %s has no language %q here", s.Kit.Name, s.Kit.Version, s.Language)
+		case !languageName.MatchString(s.Language):
+			c.add("language", "write it as de_DE", "%q is not a language", s.Language)
+		}
+	}
+	if s.TimeZone != "" {
+		if _, err := time.LoadLocation(s.TimeZone); err != nil || s.TimeZone == "Local" {
+			c.add("time_zone", "write it as Europe/Lisbon", "%q is not in the IANA time zone database", s.TimeZone)
 		}
 	}
 }
@@ -175,6 +299,20 @@ func databaseOf(name string) string {
 		return whole
 	}
 	return fmt.Sprintf("%s_%08x", cut(strings.ReplaceAll(name, "-", ""), 48), crc32.ChecksumIEEE([]byte(name)))
+}
+
+// FreeDatabase is the name of a site's database and its user on a server; a number follows where a site that was renamed has it.
+func FreeDatabase(name, server string, f Facts) string {
+	own := databaseOf(name)
+	for number := 2; ; number++ {
+		taken := slices.ContainsFunc(f.Sites, func(s Site) bool {
+			return s.Name != name && s.Stack.Database == server && (strings.EqualFold(s.Database.Name, own) || s.Database.User == own)
+		})
+		if !taken {
+			return own
+		}
+		own = cut(databaseOf(name), 40) + fmt.Sprintf("_%d", number)
+	}
 }
 
 func (f Facts) ports() [2]int {
@@ -216,13 +354,15 @@ func Check(s Site, f Facts) Problems {
 	c := &checker{site: s.Name}
 	c.name(s, f)
 	c.title(s)
-	c.domain(s, f)
+	c.domains(s, f)
+	c.network(s, f)
 	c.folder(s, f)
 	c.port(s, f)
 	c.admin(s)
 	c.stack(s, f)
 	c.database(s, f)
 	c.origin(s, f)
+	c.locale(s, f)
 	return c.problems
 }
 
@@ -286,35 +426,6 @@ func (c *checker) title(s Site) {
 	if !utf8.ValidString(s.Title) || strings.ContainsFunc(s.Title, unicode.IsControl) {
 		c.add("title", "write it in one line of UTF-8", "has control characters")
 	}
-}
-
-func (c *checker) domain(s Site, f Facts) {
-	if !isHostName(s.Domain) {
-		if s.Domain != strings.ToLower(s.Name)+".localhost" { // else the name is at fault, and said
-			c.add("domain", "use labels of a to z, 0 to 9 and hyphens, joined by dots, as in orchard-days.localhost", "%q is not a host name", s.Domain)
-		}
-		return
-	}
-	if s.Domain == ConsoleHost && s.Name != "vessik" || s.Domain == "localhost" {
-		c.add("domain", "choose another domain", "%s is reserved", s.Domain)
-	}
-	for _, other := range f.Sites {
-		if other.Domain == s.Domain && other.Name != s.Name {
-			c.add("domain", "choose another domain", "%s belongs to the site %s", s.Domain, other.Name)
-		}
-	}
-}
-
-func isHostName(host string) bool {
-	if len(host) > 253 || !strings.Contains(host, ".") || net.ParseIP(host) != nil {
-		return false
-	}
-	for part := range strings.SplitSeq(host, ".") {
-		if len(part) > 63 || !label.MatchString(part) {
-			return false
-		}
-	}
-	return true
 }
 
 func (c *checker) folder(s Site, f Facts) {

@@ -18,6 +18,7 @@ type Settings struct {
 	Allow      []string          `json:"allow,omitempty" doc:"Further folders that the site's PHP and web server may use"`
 	Debug      bool              `json:"debug,omitempty" doc:"PHP shows and logs every error"`
 	Xdebug     int               `json:"xdebug,omitempty" doc:"Port that Xdebug connects to; 0 leaves it out"`
+	Offline    bool              `json:"offline,omitempty" doc:"What the site asks of other machines is refused at once"`
 	RestAfter  int               `json:"rest_after,omitempty" doc:"Seconds without a request until PHP goes to rest; 0 is the usual 600, -1 never"`
 }
 
@@ -38,7 +39,7 @@ func (s Settings) Rest() time.Duration {
 // Equal tells whether two settings say the same.
 func (s Settings) Equal(t Settings) bool {
 	return maps.Equal(s.PHP, t.PHP) && maps.Equal(s.Extensions, t.Extensions) && maps.Equal(s.HostLines, t.HostLines) && slices.Equal(s.Allow, t.Allow) &&
-		s.Debug == t.Debug && s.Xdebug == t.Xdebug && s.RestAfter == t.RestAfter
+		s.Debug == t.Debug && s.Xdebug == t.Xdebug && s.Offline == t.Offline && s.RestAfter == t.RestAfter
 }
 
 // Differences says, a line each, what a change of settings changes.
@@ -82,6 +83,9 @@ func (s Settings) Differences(t Settings) []string {
 	}
 	if s.Xdebug != t.Xdebug {
 		lines = append(lines, fmt.Sprintf("Xdebug port: %d", t.Xdebug))
+	}
+	if s.Offline != t.Offline {
+		lines = append(lines, "working offline: "+map[bool]string{true: "on", false: "off"}[t.Offline])
 	}
 	if s.RestAfter != t.RestAfter {
 		lines = append(lines, "rest after: "+t.Rest().String())

@@ -82,6 +82,7 @@ type Origin struct {
 	From    string `json:"from,omitempty"`    // the file, folder, stencil or site
 	SQL     string `json:"sql,omitempty"`     // file of a dump
 	Address string `json:"address,omitempty"` // base address in that dump; found where empty
+	Newest  bool   `json:"newest,omitempty"`  // of a stencil: with the newest release of its CMS in the place of its own
 }
 
 // Kinds of origins, besides a kit's own releases.
@@ -99,7 +100,10 @@ type Site struct {
 	State  State  `json:"state"`
 	Reason string `json:"reason"` // why it failed, in the engine's own words
 	Domain string `json:"domain"`
-	Folder string `json:"folder"`
+	// Domains are further ones that the site answers for, Forwards those that it had before.
+	Domains  []string  `json:"domains,omitempty"`
+	Forwards []Forward `json:"forwards,omitempty"`
+	Folder   string    `json:"folder"`
 	// Root is the document root inside the folder; empty where it is the folder itself.
 	Root     string   `json:"root,omitempty"`
 	Port     int      `json:"port"` // the site's own, on 127.0.0.1
@@ -121,6 +125,15 @@ type Site struct {
 	Top   bool   `json:"top,omitempty"`
 	// Touches are the finishing touches that it was made with.
 	Touches []string `json:"touches,omitempty"`
+	// Network tells how the sub-sites of one installation are addressed, empty for none; SubSites are those it was made with.
+	Network  string   `json:"network,omitempty"`
+	SubSites []string `json:"sub_sites,omitempty"`
+	// Plugins and Themes are those of the shelf that it was made with.
+	Plugins []string `json:"plugins,omitempty"`
+	Themes  []string `json:"themes,omitempty"`
+	// Language is one of the kit's, empty for its usual one; TimeZone is a name of the IANA database.
+	Language string `json:"language,omitempty"`
+	TimeZone string `json:"time_zone,omitempty"`
 	// Visible says that search engines may list the site.
 	Visible bool `json:"visible,omitempty"`
 	// TrialOf is the site that this one is a temporary copy of.
@@ -132,6 +145,7 @@ type Site struct {
 	CreatedAt time.Time `json:"created_at"`
 
 	originFault string // of a request, while it is judged
+	forceDomain bool
 }
 
 // DocumentRoot is the folder that the web server serves.

@@ -1,8 +1,10 @@
 package site
 
 import (
+	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
@@ -125,7 +127,7 @@ func TestAnyRequestIsJudged(t *testing.T) {
 				names++
 			}
 		}
-		if names > 1 || names == 0 && !label.MatchString(r.Name) {
+		if names > 1 || names == 0 && !label.MatchString(ASCII(r.Name)) {
 			t.Fatalf("%d problems with the name %q", names, r.Name)
 		}
 	})
@@ -139,4 +141,68 @@ func TestStatesMoveOnlyAsTheyMay(t *testing.T) {
 		{Stopped, Running, false}, {Retiring, Running, false}, {Running, Provisioning, false}, {Running, Running, true}} {
 		assert.Equal(t, c.allowed, Move(c.from, c.to) == nil, "%s to %s", c.from, c.to)
 	}
+}
+
+func TestDomainsAreJudged(t *testing.T) {
+	until := time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC)
+	f := facts()
+	f.Sites = append(f.Sites, Site{Name: "moss", Domain: "moss.localhost", Domains: []string{"mosses.test"}, Network: NetworkDomains, Forwards: []Forward{{"old-moss.localhost", until}}})
+	for domain, words := range map[string]string{"moss.localhost": "belongs to the site moss", "mosses.test": "belongs to the site moss", "north.moss.localhost": "lies in the network of the site moss", "old-moss.localhost": "still leads to the site moss",
+		"fern.com": ".com is a public ending", "fern.co.uk": ".co.uk is a public ending", "fern.dev": ".dev is a public ending", "fern.local": "multicast DNS", "vessik.localhost": "is reserved", "fern": "is not a host name", "127.0.0.1": "is not a host name",
+		"fern.test": "", "fern.localhost": "", "fern.example": "", "fern.internal": "", "fern.home.arpa": "", "fern.intra": ""} {
+		problems := Check(Derive(Request{Name: "fern", Domain: domain}, f), f)
+		if words == "" {
+			assert.Empty(t, problems, domain)
+		} else if assert.Len(t, problems, 1, domain) {
+			assert.Contains(t, problems[0].Message, words)
+			assert.Equal(t, "domain", problems[0].Field)
+		}
+	}
+	assert.Empty(t, Check(Derive(Request{Name: "fern", Domain: "fern.dev", ForceDomain: true}, f), f))
+	problems := Check(Derive(Request{Name: "fern", Domains: []string{"a.test", "a.test", "moss.localhost"}}, f), f)
+	assert.Len(t, problems, 2)
+	moss := f.Sites[len(f.Sites)-1]
+	assert.True(t, moss.InNetwork("a.b.moss.localhost"))
+	assert.False(t, moss.InNetwork("xmoss.localhost"))
+	assert.Equal(t, "http://north.moss.localhost:20080/", moss.SubURL("north", 20080))
+	moss.Network = NetworkFolders
+	assert.Equal(t, "http://moss.localhost/north/", moss.SubURL("north", 80))
+	assert.Equal(t, "xn--grten-gra.localhost", Derive(Request{Name: "gärten"}, f).Domain)
+	assert.Equal(t, "gärten.localhost", Unicode("xn--grten-gra.localhost"))
+	assert.Equal(t, "Gärten", Derive(Request{Name: "gärten"}, f).Title)
+}
+
+func TestDatabaseNamesGoAroundRenamedSites(t *testing.T) {
+	f := facts()
+	s := Derive(Request{Name: "apple"}, f)
+	s.Name = "pear"
+	f.Sites = append(f.Sites, s)
+	assert.Equal(t, "apple_2", Derive(Request{Name: "apple"}, f).Database.Name)
+	assert.Equal(t, "apple_2", Derive(Request{Name: "apple"}, f).Database.User)
+	assert.Equal(t, "pear", Derive(Request{Name: "pear"}, f).Database.Name)
+}
+
+func TestChoicesAreJudged(t *testing.T) {
+	f := facts()
+	kit := first(f.KitNames)
+	f.Touches = map[string][]TouchFact{kit: {{Name: "plain"}, {Name: "permalinks", Value: regexp.MustCompile(`^/.*$`), Example: "/x/"}}}
+	f.Languages = func(Kit) ([]string, bool) { return []string{"en", "de_DE"}, true }
+	f.Networks = map[string][]string{kit: {NetworkFolders}}
+	good := Request{Name: "fern", Touches: []string{"plain", "permalinks=/a/"}, Language: "de_DE", TimeZone: "Europe/Lisbon", Network: NetworkFolders, SubSites: []string{"north"}}
+	assert.Empty(t, Check(Derive(good, f), f))
+	assert.Equal(t, "Europe/Lisbon", Derive(good, f).Settings.PHP["date.timezone"])
+	for _, bad := range []struct {
+		field string
+		r     Request
+	}{{"finishing_touches", Request{Touches: []string{"other"}}}, {"finishing_touches", Request{Touches: []string{"plain=x"}}}, {"finishing_touches", Request{Touches: []string{"permalinks=x"}}}, {"language", Request{Language: "fr_FR"}},
+		{"time_zone", Request{TimeZone: "Mars/Crater"}}, {"time_zone", Request{TimeZone: "Local"}}, {"network", Request{Network: NetworkDomains}}, {"sub_sites", Request{SubSites: []string{"a"}}}, {"sub_sites", Request{Network: NetworkFolders, SubSites: []string{"A b"}}},
+		{"sub_sites", Request{Network: NetworkFolders, SubSites: []string{"a", "a"}}}} {
+		bad.r.Name = "fern"
+		problems := Check(Derive(bad.r, f), f)
+		if assert.Len(t, problems, 1, "%+v", bad.r) {
+			assert.Equal(t, bad.field, problems[0].Field)
+			assert.NotEmpty(t, problems[0].Remedy)
+		}
+	}
+	assert.Equal(t, []string{"a", "b=F j, Y", "c"}, SplitTouches("a,b=F j, Y,,c"))
 }

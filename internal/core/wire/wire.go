@@ -10,28 +10,41 @@ import (
 
 // Site is a site as clients see it.
 type Site struct {
-	Name         string      `json:"name"`
-	Title        string      `json:"title"`
-	State        site.State  `json:"state" enum:"provisioning,starting,running,stopping,stopped,failed,retiring"`
-	Reason       string      `json:"reason,omitempty" doc:"Why it failed"`
-	Notice       string      `json:"notice,omitempty" doc:"Something to know, such as another port"`
-	URL          string      `json:"url"`
-	Domain       string      `json:"domain"`
-	Folder       string      `json:"folder"`
-	DocumentRoot string      `json:"document_root"`
-	Kit          site.Kit    `json:"kit"`
-	Stack        FullStack   `json:"stack"`
-	Port         int         `json:"port"`
-	Resting      bool        `json:"resting" doc:"Running, with its PHP not loaded until somebody asks"`
-	Origin       site.Origin `json:"origin,omitzero"`
-	Group        string      `json:"group" doc:"Label under which the fleet shows it"`
-	Note         string      `json:"note"`
-	Top          bool        `json:"top" doc:"Kept above the others"`
-	TrialOf      string      `json:"trial_of,omitempty" doc:"A temporary copy of that site"`
-	Database     Database    `json:"database"`
-	Prefix       string      `json:"prefix" doc:"Begins the names of the CMS's tables"`
-	Admin        Admin       `json:"admin"`
-	CreatedAt    time.Time   `json:"created_at"`
+	Name   string     `json:"name"`
+	Title  string     `json:"title"`
+	State  site.State `json:"state" enum:"provisioning,starting,running,stopping,stopped,failed,retiring"`
+	Reason string     `json:"reason,omitempty" doc:"Why it failed"`
+	Notice string     `json:"notice,omitempty" doc:"Something to know, such as another port"`
+	URL    string     `json:"url"`
+	Domain string     `json:"domain"`
+	// DomainUnicode is the domain as people read it, where that differs.
+	DomainUnicode string         `json:"domain_unicode,omitempty"`
+	Domains       []string       `json:"domains,omitempty" doc:"Further ones that it answers for"`
+	Forwards      []site.Forward `json:"forwards,omitempty" doc:"That it had before, and that still lead to it"`
+	Network       string         `json:"network,omitempty" doc:"How the sub-sites of one installation are addressed: folders or domains"`
+	SubSites      []string       `json:"sub_sites,omitempty" doc:"Addresses of those that it was made with"`
+	Plugins       []string       `json:"plugins,omitempty" doc:"Of the shelf, that it was made with"`
+	Themes        []string       `json:"themes,omitempty"`
+	Folder        string         `json:"folder"`
+	DocumentRoot  string         `json:"document_root"`
+	Kit           site.Kit       `json:"kit"`
+	Stack         FullStack      `json:"stack"`
+	Port          int            `json:"port"`
+	Resting       bool           `json:"resting" doc:"Running, with its PHP not loaded until somebody asks"`
+	Origin        site.Origin    `json:"origin,omitzero"`
+	Group         string         `json:"group" doc:"Label under which the fleet shows it"`
+	Note          string         `json:"note"`
+	Top           bool           `json:"top" doc:"Kept above the others"`
+	TrialOf       string         `json:"trial_of,omitempty" doc:"A temporary copy of that site"`
+	Database      Database       `json:"database"`
+	Language      string         `json:"language,omitempty" doc:"As the CMS writes it; empty for its usual one"`
+	TimeZone      string         `json:"time_zone,omitempty"`
+	SearchEngines bool           `json:"search_engines,omitempty" doc:"They may list it"`
+	Offline       bool           `json:"offline" doc:"What it asks of other machines is refused at once"`
+	Touches       []string       `json:"finishing_touches,omitempty" doc:"That it was made with"`
+	Prefix        string         `json:"prefix" doc:"Begins the names of the CMS's tables"`
+	Admin         Admin          `json:"admin"`
+	CreatedAt     time.Time      `json:"created_at"`
 }
 
 // FullStack is the three engines with their full versions, empty where an engine has not been fetched.
@@ -84,7 +97,7 @@ type Names struct {
 // Engine is one row of the catalogue.
 type Engine struct {
 	ID         string     `json:"id"`
-	Kind       string     `json:"kind" enum:"php,web,database,release"`
+	Kind       string     `json:"kind" enum:"php,web,database,release,languages"`
 	Generation string     `json:"generation" doc:"Debian's release that it comes from"`
 	Age        int        `json:"age" doc:"Orders engines of one version: the newer the release, the higher"`
 	Present    bool       `json:"present" doc:"It has been fetched"`
@@ -131,12 +144,17 @@ type VariablesPage struct {
 
 // KitInfo is one CMS that sites can be made of.
 type KitInfo struct {
-	Name     string   `json:"name"`
-	Title    string   `json:"title"`
-	About    string   `json:"about"`
-	Versions []string `json:"versions" nullable:"false" doc:"The usual one first"`
-	From     string   `json:"from" doc:"Folder of the user's own kit; empty for one that Vessik brings"`
-	Touches  []Touch  `json:"finishing_touches" nullable:"false"`
+	Name      string   `json:"name"`
+	Title     string   `json:"title"`
+	About     string   `json:"about"`
+	Versions  []string `json:"versions" nullable:"false" doc:"The usual one first"`
+	From      string   `json:"from" doc:"Folder of the user's own kit; empty for one that Vessik brings"`
+	Touches   []Touch  `json:"finishing_touches" nullable:"false"`
+	Languages []string `json:"languages" nullable:"false" doc:"Of its usual version, as far as they have been fetched"`
+	// HostExtensions and HostWritable are what a host must offer for such a site to be moved there.
+	HostExtensions []string `json:"host_extensions" nullable:"false" doc:"Of PHP"`
+	HostWritable   []string `json:"host_writable" nullable:"false" doc:"Paths that PHP writes to"`
+	Networks       []string `json:"networks" nullable:"false" doc:"How several sites in one installation may be addressed"`
 	// SignsIn says that a ticket can be drawn for its users.
 	SignsIn bool     `json:"signs_in"`
 	Sites   []string `json:"sites" nullable:"false"`
@@ -144,8 +162,11 @@ type KitInfo struct {
 
 // Touch is a finishing touch of a kit.
 type Touch struct {
-	Name  string `json:"name"`
-	About string `json:"about"`
+	Name    string `json:"name"`
+	About   string `json:"about"`
+	Value   string `json:"value,omitempty" doc:"What its value says; empty where it takes none"`
+	Example string `json:"example,omitempty" doc:"A value"`
+	Own     bool   `json:"own" doc:"The user's, for every kit"`
 }
 
 // Kits are all, and what is wrong with the user's own.
@@ -153,6 +174,8 @@ type Kits struct {
 	Kits   []KitInfo         `json:"kits" nullable:"false"`
 	Faults map[string]string `json:"faults" nullable:"false" doc:"By folder"`
 	Folder string            `json:"folder" doc:"Where the user's own kits are put"`
+	// TouchFolder is where the user's own finishing touches are put.
+	TouchFolder string `json:"touch_folder"`
 }
 
 // Stencil is a saved site that new ones are drawn from.
@@ -165,6 +188,9 @@ type Stencil struct {
 	Kit           site.Kit   `json:"kit"`
 	Root          string     `json:"root,omitempty" doc:"Document root inside the folder"`
 	Prefix        string     `json:"prefix" doc:"Begins the names of its tables"`
+	NewestCMS     bool       `json:"newest_cms,omitempty" doc:"Sites are drawn with the newest release of its CMS"`
+	Network       string     `json:"network,omitempty" doc:"Several sites in one: by folders or domains"`
+	SubSites      []string   `json:"sub_sites,omitempty"`
 	URL           string     `json:"url" doc:"Base address in its database, without a trailing slash"`
 	Stack         site.Stack `json:"stack" doc:"What it was saved on"`
 	CreatedAt     time.Time  `json:"created_at"`
@@ -174,6 +200,89 @@ type Stencil struct {
 	LinksLeftOut  int        `json:"links_left_out,omitempty" doc:"Symbolic links are not taken along"`
 	SizeBytes     int64      `json:"size_bytes" doc:"Of the file"`
 	HasPicture    bool       `json:"has_picture"`
+}
+
+// Rename gives a site another name or domain.
+type Rename struct {
+	Name        string `json:"name,omitempty" doc:"Its new name; stays where empty" example:"apple-days"`
+	Domain      string `json:"domain,omitempty" doc:"Its new domain; follows the name where it was derived from it"`
+	ForceDomain bool   `json:"force_domain,omitempty" doc:"Also an ending that is public"`
+	Keep        bool   `json:"keep,omitempty" doc:"Keep the change although a check fails"`
+}
+
+// Domains are the further ones that a site answers for.
+type Domains struct {
+	Domains     []string `json:"domains" nullable:"false"`
+	Forget      []string `json:"forget,omitempty" doc:"Domains that it had before and that are to lead to it no longer"`
+	ForceDomain bool     `json:"force_domain,omitempty" doc:"Also an ending that is public"`
+}
+
+// ShelfItem is a release, plugin or theme that is kept on this machine.
+type ShelfItem struct {
+	File      string    `json:"file" example:"garden-menu.1.2.zip"`
+	Kind      string    `json:"kind" enum:"release,plugin,theme,"`
+	Kit       string    `json:"kit" doc:"The CMS that it is for"`
+	Name      string    `json:"name" doc:"What it is asked for by"`
+	Title     string    `json:"title"`
+	Version   string    `json:"version"`
+	Main      string    `json:"-"` // the file in it that says so; of a release, its top folder
+	SHA256    string    `json:"sha256"`
+	SizeBytes int64     `json:"size_bytes"`
+	AddedAt   time.Time `json:"added_at"`
+	Fault     string    `json:"fault,omitempty" doc:"Why it cannot be used"`
+}
+
+// ShelfPage is all of them.
+type ShelfPage struct {
+	Folder string      `json:"folder" doc:"Where archives may be dropped"`
+	Items  []ShelfItem `json:"items" nullable:"false"`
+}
+
+// FetchToShelf names an archive to be fetched: one of the two.
+type FetchToShelf struct {
+	Address string `json:"address,omitempty" example:"https://plugins.example/garden-menu.1.2.zip"`
+	Package string `json:"package,omitempty" doc:"Debian package of plugins or themes" example:"wordpress-theme-twentytwentytwo"`
+}
+
+// HostsPage says which domains this machine has to be told of: those that do not end in .localhost.
+type HostsPage struct {
+	Domains  []string `json:"domains" nullable:"false"`
+	NotFound []string `json:"not_found" nullable:"false" doc:"Those that do not lead to this machine yet"`
+	File     string   `json:"file" doc:"The hosts file"`
+	Block    string   `json:"block" doc:"What belongs into it, between two marks"`
+	Current  bool     `json:"current" doc:"It holds just that"`
+	Allowed  bool     `json:"allowed" doc:"The user lets the service keep it so"`
+	Writable bool     `json:"writable" doc:"The service's account may write it"`
+	Fault    string   `json:"fault,omitempty"`
+	Resolver string   `json:"resolver" doc:"Where the service answers questions for names (DNS); empty where it does not"`
+	Endings  []string `json:"endings,omitempty" doc:"That a resolver can be pointed there for"`
+}
+
+// AllowHosts lets the service keep a block in the hosts file, or no longer.
+type AllowHosts struct {
+	Allow bool `json:"allow"`
+}
+
+// WriteSiteFile asks for a site's own file in its folder.
+type WriteSiteFile struct {
+	Content bool `json:"content,omitempty" doc:"With a dump of the database beside it, without passwords"`
+}
+
+// Written names files that were written.
+type Written struct {
+	Files []string `json:"files" nullable:"false"`
+}
+
+// FleetText is the text of a fleet file.
+type FleetText struct {
+	Text string `json:"text"`
+}
+
+// LoadSQL puts a dump in the place of a site's database.
+type LoadSQL struct {
+	SQL     string `json:"sql" doc:"File of the dump, plain or compressed with gzip or Zstandard; an absolute path"`
+	Address string `json:"address,omitempty" doc:"Base address in it; found where the kit knows how"`
+	Keep    bool   `json:"keep,omitempty" doc:"Keep it although a check fails"`
 }
 
 // Label changes how sites are shown; what is left out stays.
@@ -198,6 +307,8 @@ type Default struct {
 	Value string `json:"value" doc:"Empty where it is not set"`
 	Usual string `json:"usual" doc:"What holds where it is not set"`
 	From  string `json:"from" enum:"built in,vessik.yaml"`
+	// Others are the sites that have another value.
+	Others []string `json:"others" nullable:"false"`
 }
 
 // SetDefaults sets some of them; an empty value takes one back.
@@ -209,6 +320,7 @@ type SetDefaults struct {
 type SaveStencil struct {
 	As          string `json:"as" doc:"The stencil's name" example:"garden-basics"`
 	Description string `json:"description,omitempty" maxLength:"2000"`
+	NewestCMS   bool   `json:"newest_cms,omitempty" doc:"Sites are to be drawn with the newest release of its CMS"`
 }
 
 // DescribeStencil changes what a stencil is called.
@@ -336,6 +448,7 @@ type Status struct {
 	Console     string         `json:"console"`
 	GatewayPort int            `json:"gateway_port"`
 	Sites       map[string]int `json:"sites" doc:"Number of sites by state"`
+	Settling    bool           `json:"settling" doc:"It is still bringing its home back to where it was"`
 	Confinement Confinement    `json:"confinement"`
 }
 
@@ -345,6 +458,7 @@ type Confinement struct {
 	Files       bool `json:"files" doc:"Site PHP is held to its own folder"`
 	Signals     bool `json:"signals" doc:"Site PHP cannot signal other processes"`
 	Sockets     bool `json:"sockets" doc:"Site PHP cannot open unix sockets"`
+	Ports       bool `json:"ports" doc:"A site that works offline is held to its database's port"`
 }
 
 // Link is a one-time address that signs a browser in to the console.

@@ -1,0 +1,257 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"text/tabwriter"
+
+	"vessik/client"
+	"vessik/internal/core/rewrite"
+	"vessik/internal/names"
+)
+
+var renameCommand = command{name: "rename", names: "NAME [NEW]", about: "give a site another name or domain",
+	synopsis: "Gives a site another name, another domain, or both. Its content is re-addressed everywhere, its folder and what belongs to it follow the name, and the\nold domain leads to the new one for 30 days. The site is verified before and after, and goes back when it is worse off.",
+	example:  "vessik rename orchard-days apple-days\nvessik rename orchard-days -domain orchard.test\nvessik rename orchard-days apple-days -dry-run", run: runRename}
+
+func runRename(ctx context.Context, c *call) error {
+	var r client.Rename
+	c.flags.StringVar(&r.Domain, "domain", "", "its new domain (default: follows the name)")
+	c.flags.BoolVar(&r.ForceDomain, "force-domain", false, "also an ending that is public")
+	c.flags.BoolVar(&r.Keep, "keep", false, "keep the change although a check fails")
+	dry := c.flags.Bool("dry-run", false, "say what would be changed in the database, and change nothing")
+	service, err := c.connect(func() error {
+		if len(c.names) == 0 || len(c.names) > 2 {
+			return usageError{"name the site, and its new name: rename NAME NEW"}
+		}
+		if len(c.names) == 1 && r.Domain == "" {
+			return usageError{"give a new name, or a new domain with -domain"}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if len(c.names) == 2 {
+		r.Name = c.names[1]
+	}
+	if *dry {
+		tally, err := service.RehearseRename(ctx, c.names[0], r)
+		return c.showTally(tally, err)
+	}
+	operation, err := service.Rename(ctx, c.names[0], r)
+	return c.showChange(ctx, service, operation, err)
+}
+
+// showChange follows a change to its end.
+func (c *call) showChange(ctx context.Context, service *client.Client, operation client.Operation, err error) error {
+	watched, err := c.carryOut(ctx, service, operation, err)
+	if err != nil {
+		return err
+	}
+	if !*c.json {
+		c.printChange(watched)
+		if watched.Change != nil && watched.Change.Rewritten != nil && !watched.Change.WentBack {
+			printTally(c.out, *watched.Change.Rewritten)
+		}
+	}
+	return outcome(watched)
+}
+
+func (c *call) showTally(tally client.Tally, err error) error {
+	if err != nil {
+		return err
+	}
+	if *c.json {
+		return c.printJSON(tally)
+	}
+	printTally(c.out, tally)
+	return nil
+}
+
+// printTally shows what the rewriter did, or would do: counts by table, and everything that it leaves alone.
+func printTally(out io.Writer, tally client.Tally) {
+	fmt.Fprintln(out, tally)
+	table := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
+	for _, name := range slices.Sorted(maps.Keys(tally.Tables)) {
+		c := tally.Tables[name]
+		fmt.Fprintf(table, "  %s\t%s in %s\n", name, rewrite.Many(c.Addresses, "address", "addresses"), rewrite.Many(c.Values, "value", "values"))
+	}
+	table.Flush()
+	if tally.LeftCount > 0 {
+		fmt.Fprintln(out, "left alone")
+	}
+	for _, left := range tally.Left {
+		fmt.Fprintf(table, "  %s\t%s\t%s\n", left.Table, left.Why, strings.Join(strings.Fields(left.Excerpt), " "))
+	}
+	table.Flush()
+	if tally.LeftCount > len(tally.Left) {
+		fmt.Fprintf(out, "  and %d more\n", tally.LeftCount-len(tally.Left))
+	}
+}
+
+var loadCommand = command{name: "load", names: "NAME FILE", about: "put a dump in the place of a site's database",
+	synopsis: "Loads an SQL file (plain, .gz or .zst) into a site, re-addressed to it, in the place of its database. A restore point is taken first; the site is verified\nbefore and after, and goes back when it is worse off.",
+	example:  "vessik load orchard-days ~/orchard.sql.gz\nvessik load orchard-days ~/orchard.sql -address https://orchard-days.example -dry-run", run: runLoad}
+
+func runLoad(ctx context.Context, c *call) error {
+	var l client.LoadSQL
+	c.flags.StringVar(&l.Address, "address", "", "base address in the dump (default: found where the kit knows how)")
+	c.flags.BoolVar(&l.Keep, "keep", false, "keep it although a check fails")
+	dry := c.flags.Bool("dry-run", false, "say what would be changed in the dump, and change nothing")
+	service, err := c.connect(func() error {
+		if len(c.names) != 2 {
+			return usageError{"name the site and the file: load NAME FILE"}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if l.SQL, err = filepath.Abs(c.names[1]); err != nil {
+		return err
+	}
+	if *dry {
+		tally, err := service.RehearseLoad(ctx, c.names[0], l)
+		return c.showTally(tally, err)
+	}
+	operation, err := service.LoadSQL(ctx, c.names[0], l)
+	return c.showChange(ctx, service, operation, err)
+}
+
+var domainsCommand = command{name: "domains", names: "NAME", about: "show and change the domains of a site",
+	synopsis: "Shows the domains that a site answers for, and those that it had before, which lead to it for 30 days; adds further ones and takes them away.",
+	example:  "vessik domains orchard-days -add apples.localhost\nvessik domains orchard-days -forget orchard-old.localhost", run: runDomains}
+
+func runDomains(ctx context.Context, c *call) error {
+	var add, drop, forget list
+	c.flags.Var(&add, "add", "further domain; may be given more than once")
+	c.flags.Var(&drop, "drop", "take such a domain away")
+	c.flags.Var(&forget, "forget", "domain that it had before and that is to lead to it no longer")
+	force := c.flags.Bool("force-domain", false, "also an ending that is public")
+	service, err := c.connect(func() error {
+		if len(c.names) != 1 {
+			return usageError{"name one site"}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	s, err := service.Site(ctx, c.names[0], false)
+	if err != nil {
+		return err
+	}
+	for _, domain := range drop {
+		if !slices.Contains(s.Domains, domain) {
+			return usageError{domain + " is no further domain of " + s.Name}
+		}
+	}
+	if len(add)+len(drop)+len(forget) > 0 {
+		kept := slices.DeleteFunc(append(slices.Clone(s.Domains), add...), func(domain string) bool { return slices.Contains(drop, domain) })
+		if s, err = service.SetDomains(ctx, s.Name, client.Domains{Domains: append([]string{}, kept...), Forget: forget, ForceDomain: *force}); err != nil {
+			return err
+		}
+	}
+	if *c.json {
+		return c.printJSON(map[string]any{"domain": s.Domain, "domains": append([]string{}, s.Domains...), "forwards": s.Forwards})
+	}
+	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
+	fmt.Fprintf(table, "%s\tits own\t%s\n", s.Domain, s.DomainUnicode)
+	for _, domain := range s.Domains {
+		fmt.Fprintf(table, "%s\tfurther\t\n", domain)
+	}
+	for _, forward := range s.Forwards {
+		fmt.Fprintf(table, "%s\tleads there until %s\t\n", forward.Domain, forward.Until.Local().Format("2006-01-02"))
+	}
+	return table.Flush()
+}
+
+var hostsCommand = command{name: "hosts", about: "have this machine find domains that do not end in .localhost",
+	synopsis: "Shows which domains this machine has to be told of, and the marked block that belongs into its hosts file. -allow lets the service keep that block as\nthe sites come and go; -write and -remove edit the file at once, as whoever runs this. Lines outside the block are never touched.",
+	example:  "vessik hosts\nsudo vessik hosts -write", run: runHosts}
+
+func runHosts(ctx context.Context, c *call) error {
+	allow := c.flags.Bool("allow", false, "let the service keep the block, from now on")
+	forbid := c.flags.Bool("forbid", false, "take the block away, and keep it no longer")
+	write := c.flags.Bool("write", false, "write the block now")
+	remove := c.flags.Bool("remove", false, "remove the block now")
+	service, err := c.connect(func() error {
+		if given := map[bool]int{true: 1}; given[*allow]+given[*forbid]+given[*write]+given[*remove] > 1 {
+			return usageError{"-allow, -forbid, -write and -remove exclude each other"}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	page, err := service.Hosts(ctx)
+	if err == nil && (*allow || *forbid) {
+		page, err = service.AllowHosts(ctx, *allow)
+	}
+	if err != nil {
+		return err
+	}
+	if *write || *remove {
+		file, err := os.OpenFile(page.File, os.O_RDWR, 0)
+		if err != nil {
+			return fmt.Errorf("%w; run it as root, or copy the block by hand", err)
+		}
+		defer file.Close()
+		block := page.Block
+		if *remove {
+			block = ""
+		}
+		if err := names.Write(file, block); err != nil {
+			return err
+		}
+		if page, err = service.Hosts(ctx); err != nil {
+			return err
+		}
+	}
+	if *c.json {
+		return c.printJSON(page)
+	}
+	return printHosts(c.out, page)
+}
+
+func printHosts(out io.Writer, page client.Hosts) error {
+	if len(page.Domains) == 0 {
+		fmt.Fprintln(out, "All domains end in .localhost: every browser finds them.")
+		return nil
+	}
+	for _, domain := range page.Domains {
+		state := "leads to this machine"
+		if slices.Contains(page.NotFound, domain) {
+			state = "is not found yet"
+		}
+		fmt.Fprintf(out, "%s %s\n", domain, state)
+	}
+	switch {
+	case page.Fault != "":
+		fmt.Fprintf(out, "\n%s: %s\n", page.File, page.Fault)
+	case page.Current:
+		fmt.Fprintf(out, "\n%s holds this block", page.File)
+	default:
+		fmt.Fprintf(out, "\nThis block belongs into %s", page.File)
+	}
+	switch {
+	case page.Allowed && page.Writable:
+		fmt.Fprint(out, ", and the service keeps it so:\n")
+	case page.Allowed:
+		fmt.Fprint(out, ". The service is allowed to write it, but its account cannot: start it as root once, or run: sudo vessik hosts -write\n")
+	default:
+		fmt.Fprint(out, ". Let the service keep it (vessik hosts -allow), or write it now (sudo vessik hosts -write):\n")
+	}
+	fmt.Fprintf(out, "\n%s", page.Block)
+	if page.Resolver != "" {
+		fmt.Fprintf(out, "\nOr point your resolver there for the ending %s: the service answers questions for names (DNS) on %s.\n", strings.Join(page.Endings, ", "), page.Resolver)
+	}
+	return nil
+}

@@ -1,0 +1,82 @@
+package names
+
+import (
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+
+	"github.com/miekg/dns"
+)
+
+// Responder answers questions for names on loopback: those of sites lead to this machine, all others are refused.
+type Responder struct {
+	Port    int
+	servers []*dns.Server
+}
+
+// ttl is for how many seconds an answer may be kept.
+const ttl = 5
+
+// Respond opens the first port of a range that is free, for UDP and TCP, and answers until Close. knows tells whether a name is one of
+// a site's, served whether an ending is one of theirs.
+func Respond(from, to int, knows, served func(name string) bool) (*Responder, error) {
+	for port := from; port <= to; port++ {
+		address := net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
+		packets, err := net.ListenPacket("udp4", address)
+		if err != nil {
+			continue
+		}
+		streams, err := net.Listen("tcp4", address)
+		if err != nil {
+			packets.Close()
+			continue
+		}
+		r := &Responder{Port: port}
+		handler := dns.HandlerFunc(func(w dns.ResponseWriter, question *dns.Msg) { w.WriteMsg(answer(question, knows, served)) })
+		r.servers = []*dns.Server{{PacketConn: packets, Handler: handler}, {Listener: streams, Handler: handler}}
+		for _, server := range r.servers {
+			go server.ActivateAndServe()
+		}
+		return r, nil
+	}
+	return nil, fmt.Errorf("no port from %d to %d is free", from, to)
+}
+
+// Close ends it.
+func (r *Responder) Close() {
+	for _, server := range r.servers {
+		if server.PacketConn != nil {
+			server.PacketConn.Close()
+		}
+		if server.Listener != nil {
+			server.Listener.Close()
+		}
+	}
+}
+
+func answer(question *dns.Msg, knows, served func(name string) bool) *dns.Msg {
+	reply := new(dns.Msg)
+	reply.SetReply(question)
+	reply.Authoritative = true
+	if len(question.Question) != 1 || question.Opcode != dns.OpcodeQuery {
+		return reply.SetRcode(question, dns.RcodeFormatError)
+	}
+	asked := question.Question[0]
+	name := strings.TrimSuffix(strings.ToLower(asked.Name), ".")
+	switch {
+	case knows(name):
+		header := dns.RR_Header{Name: asked.Name, Rrtype: asked.Qtype, Class: dns.ClassINET, Ttl: ttl}
+		switch asked.Qtype {
+		case dns.TypeA:
+			reply.Answer = append(reply.Answer, &dns.A{Hdr: header, A: net.IPv4(127, 0, 0, 1)})
+		case dns.TypeAAAA:
+			reply.Answer = append(reply.Answer, &dns.AAAA{Hdr: header, AAAA: net.IPv6loopback})
+		}
+	case served(name):
+		reply.SetRcode(question, dns.RcodeNameError)
+	default: // nothing of ours
+		reply.SetRcode(question, dns.RcodeRefused)
+	}
+	return reply
+}

@@ -1,0 +1,93 @@
+package test
+
+import (
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vessik/client"
+)
+
+func TestChoicesAtCreation(t *testing.T) {
+	s := shared(t)
+	_, errs, code := s.cli("new", "orchard-days", "-touch", "permalinks,no-comments=yes,wallpaper", "-time-zone", "Mars/Crater", "-language", "..")
+	assert.Equal(t, 2, code)
+	for _, words := range []string{`permalinks wants another value than ""; write it as permalinks=/%year%/%postname%/`, `no-comments takes none`, `no finishing touch "wallpaper"`, `"Mars/Crater" is not in the IANA`, `-language: `} {
+		assert.Contains(t, errs, words)
+	}
+	out, errs, code := s.cli("new", "orchard-days", "-language", "de_DE", "-time-zone", "Europe/Lisbon", "-touch", "no-samples,permalinks=/%year%/%postname%/,pages=Welcome;Visit us", "-touch", "front-page=Welcome,date-format=F j, Y")
+	require.Zero(t, code, out+errs)
+	defer s.retire(t, "orchard-days")
+	made := s.secrets(t, "orchard-days")
+	_, text, _ := get(t, made.URL)
+	assert.Contains(t, text, `<html lang="de-DE">`)
+	assert.Regexp(t, `<h1[^>]*>Welcome</h1>`, text)
+	assert.Contains(t, text, `">Visit us</a>`)
+	for name, value := range map[string]string{"timezone_string": "Europe/Lisbon", "permalink_structure": "/%year%/%postname%/", "date_format": "F j, Y"} {
+		assert.Equal(t, value, query(t, made, "SELECT option_value FROM wp_options WHERE option_name='"+name+"'"))
+	}
+	out, _, _ = run(t, "run", "orchard-days", "-home", s.home, "--", "php", "-r", "echo ini_get('date.timezone');")
+	assert.Equal(t, "Europe/Lisbon", out)
+}
+
+func TestOwnFinishingTouchesRunInOrderAndStopWithTheirOwnWords(t *testing.T) {
+	s := shared(t)
+	folder := filepath.Join(s.home, "touches")
+	require.NoError(t, os.MkdirAll(folder, 0o755))
+	defer os.RemoveAll(folder)
+	for name, text := range map[string]string{
+		"a-motto.sql":  "-- Sets a motto\nUPDATE `{{.Prefix}}options` SET option_value={{sql .Title}} WHERE option_name='blogdescription'",
+		"b-note.php":   "<?php // Notes the motto\nupdate_option('garden_note', get_option('blogdescription') . '!');",
+		"c-robots.sh":  "#!/bin/sh\n# Asks robots to stay away\nprintf 'Disallow: /' > robots.txt && mariadb -e \"INSERT INTO garden VALUES ('x')\" || true; test \"$VESSIK_SITE\" = orchard-days",
+		"d-outside.sh": "# Looks where it must not\ncat /etc/passwd || echo it may not; exit 3",
+		"e-theft.sql":  "USE mysql",
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644))
+	}
+	kits, _, code := s.cli("kits")
+	require.Zero(t, code)
+	assert.Regexp(t, `a-motto.sql +Sets a motto`, kits)
+	_, errs, code := s.cli("new", "orchard-days", "-touch", "a-motto.sql,d-outside.sh,b-note.php")
+	assert.Equal(t, 1, code)
+	assert.Regexp(t, `the finishing touch d-outside.sh: exit status 3: .*it may not; everything was taken back`, strings.ReplaceAll(errs, "\n", " "))
+	_, errs, code = s.cli("new", "orchard-days", "-touch", "e-theft.sql")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "Access denied")
+	out, errs, code := s.cli("new", "orchard-days", "-title", "Apples", "-touch", "a-motto.sql,b-note.php,c-robots.sh")
+	require.Zero(t, code, out+errs)
+	defer s.retire(t, "orchard-days")
+	assert.Equal(t, "Apples!", query(t, s.secrets(t, "orchard-days"), "SELECT option_value FROM wp_options WHERE option_name='garden_note'"))
+	_, text, _ := get(t, s.site(t, "orchard-days").URL+"robots.txt")
+	assert.Equal(t, "Disallow: /", text)
+}
+
+func TestASiteThatWorksOfflineAsksNobody(t *testing.T) {
+	s := shared(t)
+	elsewhere, err := net.Listen("tcp4", "127.0.0.1:0") // stands for another machine
+	require.NoError(t, err)
+	defer elsewhere.Close()
+	names, err := net.ListenPacket("udp4", "127.0.0.1:0") // and this for a name server
+	require.NoError(t, err)
+	defer names.Close()
+	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Kit: "empty", Offline: true}))
+	defer s.retire(t, "orchard-days")
+	made := s.site(t, "orchard-days")
+	assert.True(t, made.Offline)
+	port := func(address net.Addr) string { return strings.Split(address.String(), ":")[1] }
+	ask := "<?php $at = microtime(true); $a = @fsockopen('127.0.0.1', " + port(elsewhere.Addr()) + ", $n, $why, 20); $b = @fsockopen('udp://127.0.0.1', " + port(names.LocalAddr()) + ", $n, $why, 20); gethostbyname('fernhollow.example');" +
+		" echo $a ? 'open' : 'refused', ' ', $b ? 'open' : 'refused', microtime(true) - $at < 1 ? ' at once' : ' late';"
+	require.NoError(t, os.WriteFile(filepath.Join(made.DocumentRoot, "ask.php"), []byte(ask), 0o644))
+	_, text, _ := get(t, made.URL+"ask.php")
+	assert.Equal(t, "refused refused at once", text)
+	_, text, _ = get(t, made.URL)
+	assert.Contains(t, text, "The database orchard_days answers")
+	_, errs, code := s.cli("settings", "orchard-days", "-offline", "off")
+	require.Zero(t, code, errs)
+	_, text, _ = get(t, made.URL+"ask.php")
+	assert.True(t, strings.HasPrefix(text, "open open"), text)
+}
