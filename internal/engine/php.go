@@ -375,8 +375,18 @@ func (m *PHPMaster) Idle(now time.Time) time.Duration {
 }
 
 func hasChildren(pid int) bool {
-	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", pid, pid))
+	text, err := childrenFile(pid)
 	return err != nil || len(bytes.TrimSpace(text)) > 0
+}
+
+// children are the process ids of a process's children; none where it is gone.
+func children(pid int) []string {
+	text, _ := childrenFile(pid)
+	return strings.Fields(string(text))
+}
+
+func childrenFile(pid int) ([]byte, error) {
+	return os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", pid, pid))
 }
 
 // Switchable lists the shared extensions of an engine that a site may switch on or off.

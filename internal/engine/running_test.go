@@ -125,6 +125,17 @@ func servesMany(t *testing.T, id string) {
 	assert.Equal(t, "moss", answer(b))
 	pid := func() int { return append(w.Processes(), 0)[0] }
 	main := pid()
+	visitor := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}}
+	for i := range 20 {
+		name := fmt.Sprint("fern ", i)
+		_, err := w.Apply(ctx, map[string]*engine.VirtualHost{"a": page(name, a)})
+		require.NoError(t, err)
+		response, err := visitor.Get("http://127.0.0.1:" + strconv.Itoa(a))
+		require.NoError(t, err)
+		text, _ := io.ReadAll(response.Body)
+		response.Body.Close()
+		require.Equal(t, name, string(text), "what Apply changes is served when it returns")
+	}
 
 	bad := page("rot", c)
 	bad.Text += "garden_gate open;\n"

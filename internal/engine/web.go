@@ -210,7 +210,7 @@ func (w *Nginx) load(ctx context.Context, wanted map[string]VirtualHost) error {
 		return nil
 	}
 	if w.process != nil && w.process.PID() != 0 {
-		return w.process.Signal(syscall.SIGHUP)
+		return w.reload(ctx)
 	}
 	if w.process != nil || len(wanted) == 0 { // it is being restarted, with these files
 		return nil
@@ -223,6 +223,31 @@ func (w *Nginx) load(ctx context.Context, wanted map[string]VirtualHost) error {
 			return err
 		}})
 	return err
+}
+
+// reload returns once every new connection is served by what was loaded: nginx starts new workers first, and those before them call
+// themselves "shutting down" as they leave the ports.
+func (w *Nginx) reload(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	pid := w.process.PID()
+	before := children(pid)
+	if err := w.process.Signal(syscall.SIGHUP); err != nil {
+		return err
+	}
+	err := waitFor(ctx, func() bool {
+		accepting := children(pid)
+		fresh := slices.ContainsFunc(accepting, func(worker string) bool { return !slices.Contains(before, worker) })
+		left := !slices.ContainsFunc(accepting, func(worker string) bool {
+			title, _ := os.ReadFile(filepath.Join("/proc", worker, "cmdline"))
+			return slices.Contains(before, worker) && len(title) > 0 && !bytes.Contains(title, []byte("shutting down"))
+		})
+		return fresh && left || w.process.PID() != pid // or it was killed meanwhile, and comes back with these files
+	})
+	if err != nil {
+		return fmt.Errorf("%s does not take over what was loaded: %w; see %s", w.Engine.ID, err, w.log)
+	}
+	return nil
 }
 
 // settle waits until what was loaded listens and what was taken out does not.

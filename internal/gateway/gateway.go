@@ -19,6 +19,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -44,11 +45,20 @@ type Gateway struct {
 	Wait    time.Duration // how long a request waits for a site that is starting
 
 	proxy *httputil.ReverseProxy
-	idle  *http.Transport
+	kept  atomic.Pointer[http.Transport]
 }
 
-// Forget closes the connections to web servers that are kept and idle: they lead to what was loaded when they were made.
-func (g *Gateway) Forget() { g.idle.CloseIdleConnections() }
+// Forget has no request use a connection to a web server that was made before: it leads to what was loaded then, also where it is in
+// use at this moment and would be kept afterwards.
+func (g *Gateway) Forget() {
+	if old := g.kept.Swap(newKept()); old != nil {
+		old.CloseIdleConnections()
+	}
+}
+
+func newKept() *http.Transport {
+	return &http.Transport{DialContext: dialPatiently, MaxIdleConns: 512, MaxIdleConnsPerHost: 64, IdleConnTimeout: 15 * time.Second, DisableCompression: true}
+}
 
 type siteKey struct{}
 
@@ -57,7 +67,7 @@ func siteOf(r *http.Request) site.Site { return r.Context().Value(siteKey{}).(si
 // New prepares a gateway.
 func New(sites Sites, port int, console string) *Gateway {
 	g := &Gateway{Sites: sites, Port: port, Console: console, Wait: 60 * time.Second}
-	g.idle = &http.Transport{DialContext: dialPatiently, MaxIdleConns: 512, MaxIdleConnsPerHost: 64, IdleConnTimeout: 15 * time.Second, DisableCompression: true}
+	g.Forget()
 	g.proxy = &httputil.ReverseProxy{
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.SetURL(&url.URL{Scheme: "http", Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(siteOf(r.In).Port))})
@@ -66,7 +76,7 @@ func New(sites Sites, port int, console string) *Gateway {
 		},
 		Transport: patient{
 			outage:     sites.Outage,
-			repeatable: g.idle,
+			repeatable: &g.kept,
 			once:       &http.Transport{DialContext: dialPatiently, DisableKeepAlives: true, DisableCompression: true},
 		},
 		// Parts of an answer go on as they come.
@@ -101,8 +111,9 @@ func dialPatiently(ctx context.Context, network, address string) (net.Conn, erro
 // connection broke, the web server in front of it says that it is gone, or the site fails while its database server is down. What must not be asked twice goes over a connection of its
 // own: one that is kept may be closed at that moment by a web server that reloads.
 type patient struct {
-	repeatable, once http.RoundTripper
-	outage           func(s site.Site, since time.Time) bool
+	repeatable *atomic.Pointer[http.Transport]
+	once       http.RoundTripper
+	outage     func(s site.Site, since time.Time) bool
 }
 
 const (
@@ -117,7 +128,7 @@ func (p patient) RoundTrip(r *http.Request) (*http.Response, error) {
 	}
 	for end, times := time.Now().Add(patience), 1; ; times++ {
 		began := time.Now()
-		response, err := p.repeatable.RoundTrip(r)
+		response, err := p.repeatable.Load().RoundTrip(r)
 		gone := err != nil || response.StatusCode == http.StatusBadGateway && response.Header.Get("X-Powered-By") == "" ||
 			response.StatusCode == http.StatusServiceUnavailable && response.Header.Get("Content-Type") == apacheError ||
 			response.StatusCode == http.StatusInternalServerError && response.Header.Get("Content-Type") == apacheError && times < 3 || // PHP ended in the middle, or a fault in .htaccess, which stays

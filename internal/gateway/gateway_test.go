@@ -340,7 +340,33 @@ func TestADomainThatASiteHadLeadsToTheOneThatItHas(t *testing.T) {
 	assert.Equal(t, "no-store", response.Header.Get("Cache-Control"), "it is for a while only")
 	_, text := ask(t, server, "other.localhost", "/", nil)
 	assert.Equal(t, "other.localhost", text)
+}
+
+// A connection that was in use while the web server took up another configuration leads to the old one for as long as it lives.
+func TestForgottenConnectionsAreNotUsedAgain(t *testing.T) {
+	inside, goOn := make(chan struct{}, 1), make(chan struct{})
+	server, _ := garden(t, site.Running, func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/long" {
+			inside <- struct{}{}
+			<-goOn
+		}
+		fmt.Fprint(w, r.RemoteAddr)
+	})
+	g := server.Config.Handler.(*Gateway)
+	_, first := ask(t, server, "fernhollow.localhost", "/", nil)
+	_, again := ask(t, server, "fernhollow.localhost", "/", nil)
+	assert.Equal(t, first, again, "kept")
+	long := make(chan string)
+	go func() {
+		_, text := ask(t, server, "fernhollow.localhost", "/long", nil)
+		long <- text
+	}()
+	<-inside
 	g.Forget()
+	close(goOn)
+	assert.Equal(t, first, <-long)
+	_, after := ask(t, server, "fernhollow.localhost", "/", nil)
+	assert.NotEqual(t, first, after)
 }
 
 // forwarding finds every host's site in the last one.
