@@ -26,44 +26,46 @@ import (
 
 // What the API speaks of.
 type (
-	Site           = wire.Site
-	Status         = wire.Status
-	Engine         = wire.Engine
-	Link           = wire.Link
-	Derived        = wire.Derived
-	Request        = site.Request
-	Problem        = site.Problem
-	ProblemDetails = wire.ProblemDetails
-	Operation      = plan.Operation
-	Watched        = plan.Watched
-	Report         = check.Report
-	SiteReport     = check.SiteReport
-	Engines        = wire.Engines
-	Settings       = site.Settings
-	SettingsPage   = wire.SettingsPage
-	VariablesPage  = wire.VariablesPage
-	Kits           = wire.Kits
-	Ticket         = wire.Ticket
-	NewPassword    = wire.NewPassword
-	User           = wire.User
-	DefaultsPage   = wire.DefaultsPage
-	Label          = wire.Label
-	Stencil        = wire.Stencil
-	ShelfPage      = wire.ShelfPage
-	ShelfItem      = wire.ShelfItem
-	FetchToShelf   = wire.FetchToShelf
-	Rename         = wire.Rename
-	Written        = wire.Written
-	LoadSQL        = wire.LoadSQL
-	Domains        = wire.Domains
-	Hosts          = wire.HostsPage
-	Tally          = rewrite.Tally
-	Info           = wire.Info
-	Environment    = wire.Environment
-	LogLine        = wire.LogLine
-	Trial          = wire.TrialRequest
-	Restack        = wire.Restack
-	Preview        = wire.Preview
+	Site             = wire.Site
+	Status           = wire.Status
+	Engine           = wire.Engine
+	Link             = wire.Link
+	Derived          = wire.Derived
+	Request          = site.Request
+	Problem          = site.Problem
+	ProblemDetails   = wire.ProblemDetails
+	Operation        = plan.Operation
+	Watched          = plan.Watched
+	Report           = check.Report
+	SiteReport       = check.SiteReport
+	Engines          = wire.Engines
+	Settings         = site.Settings
+	SettingsPage     = wire.SettingsPage
+	VariablesPage    = wire.VariablesPage
+	Kits             = wire.Kits
+	Ticket           = wire.Ticket
+	NewPassword      = wire.NewPassword
+	NewAdministrator = wire.NewAdministrator
+	Admin            = wire.Admin
+	User             = wire.User
+	DefaultsPage     = wire.DefaultsPage
+	Label            = wire.Label
+	Stencil          = wire.Stencil
+	ShelfPage        = wire.ShelfPage
+	ShelfItem        = wire.ShelfItem
+	FetchToShelf     = wire.FetchToShelf
+	Rename           = wire.Rename
+	Written          = wire.Written
+	LoadSQL          = wire.LoadSQL
+	Domains          = wire.Domains
+	Hosts            = wire.HostsPage
+	Tally            = rewrite.Tally
+	Info             = wire.Info
+	Environment      = wire.Environment
+	LogLine          = wire.LogLine
+	Trial            = wire.TrialRequest
+	Restack          = wire.Restack
+	Preview          = wire.Preview
 )
 
 // SplitTouches reads finishing touches that are joined by commas.
@@ -347,6 +349,11 @@ func (c *Client) Users(ctx context.Context, name string) (users []User, err erro
 // SetPassword gives one of a site's users another password, generated where it is empty.
 func (c *Client) SetPassword(ctx context.Context, name, user, password string) (set NewPassword, err error) {
 	return set, c.call(ctx, "PUT", sitePath(name, "/users/"+url.PathEscape(user)+"/password"), wire.NewPassword{Password: password}, &set)
+}
+
+// ReplaceAdministrator puts a site's administrator in the place of one of its users, and returns the administrator with the password.
+func (c *Client) ReplaceAdministrator(ctx context.Context, name string, n NewAdministrator) (admin Admin, err error) {
+	return admin, c.call(ctx, "PUT", sitePath(name, "/administrator"), n, &admin)
 }
 
 // Rename gives a site another name or domain; the operation goes on after it returns.

@@ -153,6 +153,23 @@ func TestADumpIsLoadedIntoASiteAfterASafetyCopy(t *testing.T) {
 	response, err := anybody(t).Get(ticket.URL)
 	require.NoError(t, err)
 	assert.Contains(t, readAll(t, response), `id="wpadminbar"`)
+
+	// That administrator becomes the site's own, and keeps what it wrote.
+	wrote := query(t, loaded, "SELECT CONCAT(COUNT(*), ' of ', post_author) FROM wp_posts WHERE post_status='publish'")
+	for replace, words := range map[string]string{"tobias": `-replace: no administrator is called "tobias"; choose one of head-keeper`, "head-keeper -by Admin": "-by: ", "head-keeper -email ines": "-email: ", "head-keeper -password short": "-password: "} {
+		_, errs, code = s.cli(append([]string{"users", "orchard-days", "-replace"}, strings.Fields(replace)...)...)
+		assert.Equal(t, 2, code)
+		assert.Contains(t, errs, words)
+	}
+	out, errs, code = s.cli("users", "orchard-days", "-replace", "head-keeper", "-email", "ines@fernhollow.example")
+	require.Zero(t, code, errs)
+	own := s.secrets(t, "orchard-days")
+	assert.Equal(t, "orchard-days-keeper: "+own.Admin.Password+"\n", out)
+	assert.Equal(t, "orchard-days-keeper ines@fernhollow.example", query(t, own, "SELECT CONCAT(user_login, ' ', user_email) FROM wp_users"))
+	assert.Equal(t, wrote, query(t, own, "SELECT CONCAT(COUNT(*), ' of ', post_author) FROM wp_posts WHERE post_status='publish'"))
+	watched := s.do(t, plan.Verify, "orchard-days")
+	requirePassed(t, watched)
+	assert.Equal(t, "pass", string(watched.Sites[0].Report.Result("sign-in").Verdict))
 	points, err := filepath.Glob(filepath.Join(s.home, "restore", "orchard-days", "*", "database.sql"))
 	require.NoError(t, err)
 	assert.NotEmpty(t, points)

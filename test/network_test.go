@@ -59,6 +59,8 @@ func TestNetworksOfSites(t *testing.T) {
 	defer s.cli("stencil", "drop", "valley")
 	requirePassed(t, s.made(t, client.Request{Name: "valley-days", Stencil: "valley", Web: "apache"}))
 	defer s.retire(t, "valley-days")
+	_, errs, code = s.cli("users", "apple-archive", "-replace", s.site(t, "apple-archive").Admin.User, "-by", "tobias")
+	require.Zero(t, code, errs)
 	requirePassed(t, s.do(t, plan.Verify, "apple-archive"))
 	for _, name := range []string{"apple-archive", "valley-days"} {
 		made := s.secrets(t, name)

@@ -48,6 +48,11 @@ func TestSPIPOnTwoStacks(t *testing.T) {
 		requirePassed(t, watched)
 		assert.Equal(t, "pass", string(watched.Sites[0].Report.Result("sign-in").Verdict))
 	}
+	_, errs, code := s.cli("users", "moss-press", "-replace", "moss-press-keeper", "-by", "tobias")
+	require.Zero(t, code, errs)
+	watched := s.do(t, plan.Verify, "moss-press")
+	requirePassed(t, watched)
+	assert.Equal(t, "pass", string(watched.Sites[0].Report.Result("sign-in").Verdict))
 	moss := s.secrets(t, "moss-press")
 	assert.Equal(t, "non", query(t, moss, "SELECT valeur FROM moss_meta WHERE nom='forums_publics'"))
 	query(t, moss, "SELECT 1 FROM moss_auteurs LIMIT 1")

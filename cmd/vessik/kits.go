@@ -141,16 +141,25 @@ func runTicket(ctx context.Context, c *call) error {
 	})(ctx, c)
 }
 
-var usersCommand = command{name: "users", names: "NAME", about: "list a site's users, set a password",
-	synopsis: "Lists the users of a site's CMS, administrators first; with -set-password, gives one of them another password and prints it.",
-	example:  "vessik users orchard-days\nvessik users orchard-days -set-password tobias", run: runUsers}
+var usersCommand = command{name: "users", names: "NAME", about: "list a site's users, set a password, replace the administrator",
+	synopsis: "Lists the users of a site's CMS, administrators first. With -set-password, gives one of them another password and prints it. With -replace, the administrator that came with a stencil, a folder or a dump becomes the site's own, with everything that it wrote; its name and password are printed.",
+	example:  "vessik users orchard-days\nvessik users orchard-days -set-password tobias\nvessik users orchard-days -replace old-keeper -by ines", run: runUsers}
 
 func runUsers(ctx context.Context, c *call) error {
 	user := c.flags.String("set-password", "", "login of the user who gets another password")
 	password := c.flags.String("password", "", "that password, 12 characters or more (default: generated)")
+	var replace client.NewAdministrator
+	c.flags.StringVar(&replace.Replace, "replace", "", "login of the administrator who becomes the site's own")
+	c.flags.StringVar(&replace.By, "by", "", "with -replace: the login that this one has then (default: the site's administrator)")
+	c.flags.StringVar(&replace.Email, "email", "", "with -replace: the mail address (default: the site's administrator's)")
 	service, err := c.connect(func() error {
-		if *password != "" && *user == "" {
-			return usageError{"name the user with -set-password"}
+		switch {
+		case *user != "" && replace.Replace != "":
+			return usageError{"give -set-password or -replace, one at a time"}
+		case *password != "" && *user == "" && replace.Replace == "":
+			return usageError{"name the user with -set-password or -replace"}
+		case replace.Replace == "" && replace.By+replace.Email != "":
+			return usageError{"name the administrator to be replaced with -replace"}
 		}
 		return nil
 	})
@@ -166,6 +175,18 @@ func runUsers(ctx context.Context, c *call) error {
 			return c.printJSON(set)
 		}
 		_, err = fmt.Fprintf(c.out, "%s: %s\n", *user, set.Password)
+		return err
+	}
+	if replace.Replace != "" {
+		replace.Password = *password
+		admin, err := service.ReplaceAdministrator(ctx, c.names[0], replace)
+		if err != nil {
+			return err
+		}
+		if *c.json {
+			return c.printJSON(admin)
+		}
+		_, err = fmt.Fprintf(c.out, "%s: %s\n", admin.User, admin.Password)
 		return err
 	}
 	users, err := service.Users(ctx, c.names[0])

@@ -220,6 +220,17 @@ function SignIn({ site: s }: { site: Site }) {
       setFault(told(error))
     }
   }
+  const foreign = users.data?.find((u) => u.login === as && u.role === "administrator" && u.login !== s.admin.user)
+  const replace = async () => {
+    try {
+      await call("PUT", `/sites/${s.name}/administrator`, { replace: as })
+      setAs("")
+      setFault(undefined)
+      await queries.invalidateQueries()
+    } catch (error) {
+      setFault(told(error))
+    }
+  }
   return (
     <div className="mt-4 flex flex-wrap items-center gap-3">
       <Button tone="strong" disabled={s.state !== "running"} onClick={go}>Sign in</Button>
@@ -231,6 +242,7 @@ function SignIn({ site: s }: { site: Site }) {
         </select>
       </label>
       <span className="text-[13px] text-soft">without a password, by a ticket that is good once</span>
+      {foreign && <Word className="text-[13px]" title={`${as} becomes ${s.admin.user}, with everything that it wrote and a password of its own`} onClick={replace}>replace by the site's own, {s.admin.user}</Word>}
       {fault && <Notice tone="fail">{fault}</Notice>}
     </div>
   )

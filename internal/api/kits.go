@@ -148,6 +148,13 @@ func (a *API) registerKits(api huma.API) {
 		password, err := p.SetPassword(ctx, in.Name, in.User, in.Body.Password)
 		return &body[wire.NewPassword]{wire.NewPassword{Password: password}}, asProblem(err)
 	})
+	register(api, "PUT", "/sites/{name}/administrator", "replace-administrator", "Put the site's administrator in the place of one of its users, with everything that this one wrote", func(ctx context.Context, in *struct {
+		SitePath
+		Body wire.NewAdministrator
+	}) (*body[wire.Admin], error) {
+		admin, err := p.ReplaceAdministrator(ctx, in.Name, in.Body)
+		return &body[wire.Admin]{wire.Admin{User: admin.User, Email: admin.Email, Password: admin.Password}}, asProblem(err)
+	})
 }
 
 // shelf adds what concerns releases, plugins and themes that are kept on this machine.

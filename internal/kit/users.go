@@ -13,6 +13,7 @@ import (
 	"html"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -123,6 +124,19 @@ func (k *Kit) SetPassword(ctx context.Context, pool *sql.DB, facts Facts) error 
 		return fmt.Errorf("set a password of a %s site: %w", k.Title, ErrUnknown)
 	}
 	return k.execute(ctx, pool, k.Administrator.Set, facts)
+}
+
+// ReplaceAdministrator puts the administrator of the facts in the place of their user, who keeps everything but the name, the mail
+// address and the password.
+func (k *Kit) ReplaceAdministrator(ctx context.Context, pool *sql.DB, facts Facts) error {
+	if len(k.Administrator.HandOver) == 0 || facts.Hash == "" {
+		return fmt.Errorf("replace the administrator of a %s site: %w", k.Title, ErrUnknown)
+	}
+	texts := k.Administrator.HandOver
+	if facts.Network != "" {
+		texts = slices.Concat(texts, k.Network.HandOver)
+	}
+	return k.execute(ctx, pool, texts, facts)
 }
 
 // execute carries out statements of the kit, on one connection.

@@ -166,5 +166,55 @@ func (p *Provisioner) SetPassword(ctx context.Context, name, user, password stri
 	})
 }
 
+// ReplaceAdministrator puts the site's own administrator in the place of one that came with a stencil, a copy, a folder or a dump:
+// everything that this one wrote is the new one's. Checks sign in with it from then on.
+func (p *Provisioner) ReplaceAdministrator(ctx context.Context, name string, n wire.NewAdministrator) (site.Admin, error) {
+	p.requests.Lock()
+	defer p.requests.Unlock()
+	s, ok := p.Site(name)
+	if !ok {
+		return site.Admin{}, noSite(name)
+	}
+	s.Admin = site.Admin{User: cmp.Or(n.By, s.Admin.User), Email: cmp.Or(n.Email, s.Admin.Email), Password: n.Password}
+	if problems := site.CheckAdmin(s); len(problems) > 0 {
+		for i := range problems {
+			problems[i].Field = map[string]string{"admin": "by", "admin_email": "email", "admin_password": "password"}[problems[i].Field]
+		}
+		return site.Admin{}, problems
+	}
+	users, err := p.Users(ctx, name)
+	if err != nil {
+		return site.Admin{}, err
+	}
+	administrators := []string{}
+	for _, u := range users {
+		if u.Login == s.Admin.User && u.Login != n.Replace {
+			return site.Admin{}, site.Problems{{Site: name, Field: "by", Message: fmt.Sprintf("there is a user %q already", u.Login), Remedy: "choose another name for the administrator, or set this one's password"}}
+		}
+		if u.Role == "administrator" {
+			administrators = append(administrators, u.Login)
+		}
+	}
+	if !slices.Contains(administrators, n.Replace) {
+		return site.Admin{}, site.Problems{{Site: name, Field: "replace", Message: fmt.Sprintf("no administrator is called %q", n.Replace), Remedy: "choose one of " + strings.Join(administrators[:min(len(administrators), 20)], ", ")}}
+	}
+	k := p.kitOf(s)
+	s.Admin.Password = cmp.Or(s.Admin.Password, kit.Password())
+	facts := p.kitFacts(s)
+	facts.User, facts.Hash = n.Replace, k.HashOf(s.Kit.Version, s.Admin.Password)
+	pool, err := p.pool(ctx, s)
+	if err != nil {
+		return site.Admin{}, err
+	}
+	defer pool.Close()
+	if err := k.ReplaceAdministrator(ctx, pool, facts); err != nil {
+		return site.Admin{}, unknownToKit(name, "name", err)
+	}
+	return s.Admin, p.change(ctx, name, func(now *site.Site) error {
+		now.Admin, now.AdminHash = s.Admin, facts.Hash
+		return nil
+	})
+}
+
 // Prefix begins the names of a site's tables.
 func (p *Provisioner) Prefix(s site.Site) string { return cmp.Or(s.Prefix, p.kitOf(s).Database.Prefix) }

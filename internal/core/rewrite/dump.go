@@ -2,12 +2,15 @@ package rewrite
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
 	"regexp"
 	"runtime"
+	"slices"
 	"strings"
+	"sync"
 )
 
 // Scanner reads an SQL dump statement by statement, whoever wrote it: it knows strings, quoted names, comments, and the DELIMITER
@@ -19,9 +22,15 @@ type Scanner struct {
 	at        int // what was looked at so far
 	ended     bool
 	code      bool // the statement in hand has more than comments
+	remark    bool // the last thing in it is a comment to the end of its line
 	delimiter []byte
 	offset    int64 // of buffer[0] in the dump
+	literals  []span
+	nested    bool // the statement in hand has comments that are code, and so perhaps literals in them
 }
+
+// span is where a literal stands in a statement, with its quotes.
+type span struct{ from, to int32 }
 
 // longest is how long one statement may be, in bytes.
 const longest = 1 << 30
@@ -46,14 +55,21 @@ func (s *Scanner) Next() ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		if s.code { // else it is comments alone
-			return bytes.TrimSpace(statement), nil
+		if !s.code { // it is comments alone
+			continue
 		}
+		text := bytes.TrimLeft(statement, " \t\r\n\v\f")
+		if lead := int32(len(statement) - len(text)); lead > 0 {
+			for i := range s.literals {
+				s.literals[i].from, s.literals[i].to = s.literals[i].from-lead, s.literals[i].to-lead
+			}
+		}
+		return bytes.TrimRight(text, " \t\r\n\v\f"), nil
 	}
 }
 
 func (s *Scanner) next() ([]byte, error) {
-	s.at, s.code = s.start, false
+	s.at, s.code, s.remark, s.nested, s.literals = s.start, false, false, false, s.literals[:0]
 	if err := s.delimiterLine(); err != nil {
 		return nil, err
 	}
@@ -72,14 +88,21 @@ func (s *Scanner) next() ([]byte, error) {
 			s.start = s.at + len(s.delimiter)
 			return statement, nil
 		case !special[c]:
-			s.code = s.code || c > ' '
+			if c > ' ' {
+				s.code, s.remark = true, false
+			}
 			s.at++
 		case c == '\'' || c == '"' || c == '`':
-			s.code = true
+			s.code, s.remark = true, false
+			from := s.at - s.start
 			if err := s.quoted(c); err != nil {
 				return nil, err
 			}
+			if c != '`' {
+				s.literals = append(s.literals, span{int32(from), int32(s.at - s.start)})
+			}
 		case c == '#' || c == '-' && (s.has([]byte("-- ")) || s.has([]byte("--\n"))):
+			s.remark = true
 			for s.at < len(s.buffer) || s.more() {
 				if end := bytes.IndexByte(s.buffer[s.at:], '\n'); end >= 0 {
 					s.at += end
@@ -89,7 +112,9 @@ func (s *Scanner) next() ([]byte, error) {
 			}
 		case c == '/' && s.has([]byte("/*")):
 			begin := s.offset + int64(s.at)
-			s.code = s.code || s.has([]byte("/*!"))
+			if s.has([]byte("/*!")) {
+				s.code, s.nested, s.remark = true, true, false
+			}
 			for s.at += 2; ; {
 				if end := bytes.Index(s.buffer[s.at:], []byte("*/")); end >= 0 {
 					s.at += end + 2
@@ -106,7 +131,9 @@ func (s *Scanner) next() ([]byte, error) {
 				return nil, err
 			}
 		default:
-			s.code = s.code || c > ' '
+			if c > ' ' {
+				s.code, s.remark = true, false
+			}
 			s.at++
 		}
 	}
@@ -126,35 +153,48 @@ func (s *Scanner) has(text []byte) bool {
 func (s *Scanner) quoted(quote byte) error {
 	begin := s.offset + int64(s.at)
 	s.at++
-	unended := fmt.Errorf("the dump ends inside a string that begins at byte %d", begin)
 	for {
-		rest := s.buffer[s.at:]
-		end := bytes.IndexByte(rest, quote)
-		body := rest
-		if end >= 0 {
-			body = rest[:end]
-		}
-		if back := bytes.IndexByte(body, '\\'); back >= 0 && quote != '`' {
-			s.at += back
-			if back+1 == len(rest) && !s.more() {
-				return unended
-			}
-			s.at += 2
-			continue
-		}
-		s.at += len(body)
-		if end < 0 {
+		next, ended := past(s.buffer, s.at, quote)
+		s.at = next
+		if !ended {
 			if !s.more() {
-				return unended
+				return fmt.Errorf("the dump ends inside a string that begins at byte %d", begin)
 			}
 			continue
 		}
-		s.at++
 		if (s.at < len(s.buffer) || s.more()) && s.buffer[s.at] == quote { // doubled: it goes on
 			s.at++
 			continue
 		}
 		return nil
+	}
+}
+
+// past goes from inside a quoted text to after the next quote that no backslash escapes. Where there is none, next is from where to
+// look once there is more.
+func past(text []byte, at int, quote byte) (next int, ended bool) {
+	end := -1 // the next quote, escaped or not
+	for {
+		if end < at {
+			if end = bytes.IndexByte(text[at:], quote); end >= 0 {
+				end += at
+			} else {
+				end = len(text)
+			}
+		}
+		back := -1
+		if quote != '`' {
+			back = bytes.IndexByte(text[at:end], '\\')
+		}
+		switch {
+		case back < 0 && end == len(text):
+			return end, false
+		case back < 0:
+			return end + 1, true
+		case at+back+1 == len(text):
+			return at + back, false
+		}
+		at += back + 2
 	}
 }
 
@@ -232,65 +272,91 @@ var tableOf = regexp.MustCompile("^(?:INSERT|REPLACE)(?: IGNORE| LOW_PRIORITY| D
 
 // Statement rewrites the strings of one SQL statement; names, comments, and strings that are said to be binary stay.
 func (r *Rewriter) Statement(statement string) (string, error) {
-	out, err := r.appendStatement(nil, statement)
-	if out == nil {
-		return statement, err
+	if !strings.Contains(statement, r.from.host) {
+		return statement, nil
 	}
-	return string(out), err
+	literals, err := literalsOf(statement)
+	if err != nil {
+		return "", err
+	}
+	if out := r.appendStatement(nil, statement, literals); out != nil {
+		return string(out), nil
+	}
+	return statement, nil
 }
 
-// appendStatement is Statement into a buffer; nil where nothing is to be changed.
-func (r *Rewriter) appendStatement(out []byte, statement string) ([]byte, error) {
-	if !strings.Contains(statement, r.from.host) {
-		return nil, nil
-	}
-	r.table = ""
-	if match := tableOf.FindStringSubmatch(statement[:min(len(statement), 300)]); match != nil {
-		r.table = strings.Clone(match[1])
-	}
-	done, at := 0, 0
-	for at < len(statement) {
-		c := statement[at]
-		if !special[c] {
-			at++
-			continue
-		}
+// literalsOf finds the literals of a statement, also in comments that are code.
+func literalsOf(statement string) (literals []span, err error) {
+	text := []byte(statement)
+	for at := 0; at < len(text); {
+		c := text[at]
 		switch {
-		case c == '#' || c == '-' && strings.HasPrefix(statement[at:], "-- "):
+		case c == '#' || c == '-' && (strings.HasPrefix(statement[at:], "-- ") || strings.HasPrefix(statement[at:], "--\n")):
 			if end := strings.IndexByte(statement[at:], '\n'); end >= 0 {
 				at += end
 			} else {
 				at = len(statement)
 			}
 		case c == '/' && strings.HasPrefix(statement[at:], "/*") && !strings.HasPrefix(statement[at:], "/*!"):
-			end := strings.Index(statement[at:], "*/")
+			end := strings.Index(statement[at+2:], "*/")
 			if end < 0 {
 				return nil, fmt.Errorf("the statement ends inside a comment")
 			}
-			at += end + 2
+			at += end + 4
 		case c == '\'' || c == '"' || c == '`':
-			end, err := stringEnd(statement, at)
-			if err != nil {
-				return nil, err
+			next, ended := past(text, at+1, c)
+			for ended && next < len(text) && text[next] == c { // doubled
+				next, ended = past(text, next+1, c)
 			}
-			if c != '`' && strings.Contains(statement[at:end], r.from.host) {
-				before := len(out)
-				out = append(out, statement[done:at]...)
-				if changed := r.literal(&out, statement, at, end); changed {
-					done = end
-				} else {
-					out = out[:before]
-				}
+			if !ended {
+				return nil, fmt.Errorf("the dump ends inside a string that begins at byte %d", at)
 			}
-			at = end
+			if c != '`' {
+				literals = append(literals, span{int32(at), int32(next)})
+			}
+			at = next
 		default:
 			at++
 		}
 	}
-	if done == 0 {
-		return nil, nil
+	return literals, nil
+}
+
+// appendStatement is Statement into a buffer, where its literals are known; nil where nothing is to be changed.
+func (r *Rewriter) appendStatement(out []byte, statement string, literals []span) []byte {
+	r.table = ""
+	if match := tableOf.FindStringSubmatch(statement[:min(len(statement), 300)]); match != nil {
+		r.table = strings.Clone(match[1])
 	}
-	return append(out, statement[done:]...), nil
+	done, at := 0, 0
+	for {
+		next := strings.Index(statement[at:], r.from.host)
+		if next < 0 {
+			break
+		}
+		at += next
+		i, _ := slices.BinarySearchFunc(literals, at, func(l span, at int) int { return cmp.Compare(int(l.to), at+1) })
+		if literals = literals[i:]; len(literals) == 0 {
+			break
+		}
+		from, to := int(literals[0].from), int(literals[0].to)
+		if at < from { // in a name or a comment
+			at = from
+			continue
+		}
+		before := len(out)
+		out = append(out, statement[done:from]...)
+		if r.literal(&out, statement, from, to) {
+			done = to
+		} else {
+			out = out[:before]
+		}
+		at = to
+	}
+	if done == 0 {
+		return nil
+	}
+	return append(out, statement[done:]...)
 }
 
 // literal appends one string literal, rewritten. Only a serialised value, whose lengths count what the server reads, has to be unquoted:
@@ -302,7 +368,7 @@ func (r *Rewriter) literal(out *[]byte, statement string, from, to int) (changed
 		r.leave("a binary value", body, strings.Index(body, r.from.host))
 		return false
 	}
-	if body == r.from.hostPort() || r.SubDomains && len(body) < 260 || mayBeSerialised(body) {
+	if body == r.from.hostPort || r.SubDomains && len(body) < 260 || mayBeSerialised(body) {
 		value := unquote(whole)
 		own := r.Value(value)
 		if own == value {
@@ -343,12 +409,23 @@ func binary(before string) bool {
 
 // portion is some statements of a dump on their way through Dump.
 type portion struct {
-	statements, delimiters []string
-	rewriter               *Rewriter
-	out                    []byte
-	err                    error
-	done                   chan struct{}
+	text       strings.Builder // of all its statements
+	statements []statement
+	rewriter   *Rewriter
+	out        []byte
+	err        error
+	done       chan struct{}
 }
+
+type statement struct {
+	from, to  int // in the portion's text
+	delimiter string
+	literals  []span // nil where they are still to be found
+	remark    bool   // it ends in a comment to the end of its line
+}
+
+// outs are buffers that were written and can be filled again.
+var outs = sync.Pool{New: func() any { return new([]byte) }}
 
 // portionBytes is how much goes to one worker at a time.
 const portionBytes = 1 << 20
@@ -374,6 +451,8 @@ func (r *Rewriter) Dump(to io.Writer, from io.Reader) error {
 		if fault = errors.Join(fault, p.err); fault == nil {
 			_, fault = to.Write(p.out)
 		}
+		p.out = p.out[:0]
+		outs.Put(&p.out)
 	}
 	return fault
 }
@@ -391,7 +470,7 @@ func (r *Rewriter) portions(from io.Reader, waiting, ordered chan<- *portion) {
 		p, size = &portion{done: make(chan struct{})}, 0
 	}
 	for {
-		statement, err := scanner.Next()
+		text, err := scanner.Next()
 		if err == io.EOF {
 			send()
 			return
@@ -401,8 +480,17 @@ func (r *Rewriter) portions(from io.Reader, waiting, ordered chan<- *portion) {
 			send()
 			return
 		}
-		p.statements, p.delimiters = append(p.statements, string(statement)), append(p.delimiters, string(scanner.delimiter))
-		if size += len(statement); size >= portionBytes {
+		if p.text.Len() == 0 {
+			p.text.Grow(portionBytes * 5 / 4)
+		}
+		one := statement{from: p.text.Len(), delimiter: string(scanner.delimiter), remark: scanner.remark}
+		p.text.Write(text)
+		one.to = p.text.Len()
+		if !scanner.nested {
+			one.literals = append([]span{}, scanner.literals...)
+		}
+		p.statements = append(p.statements, one)
+		if size += len(text); size >= portionBytes {
 			send()
 		}
 	}
@@ -410,25 +498,29 @@ func (r *Rewriter) portions(from io.Reader, waiting, ordered chan<- *portion) {
 
 // rewrite does the work for one portion.
 func (p *portion) rewrite() {
-	p.out = make([]byte, 0, portionBytes*5/4)
+	p.out = *outs.Get().(*[]byte)
+	text := p.text.String()
 	delimiter := ";"
-	for i, statement := range p.statements {
-		if next := p.delimiters[i]; next != delimiter {
-			delimiter = next
+	for _, each := range p.statements {
+		if each.delimiter != delimiter {
+			delimiter = each.delimiter
 			p.out = append(append(append(p.out, "DELIMITER "...), delimiter...), '\n')
 		}
-		before := len(p.out)
-		if out, err := p.rewriter.appendStatement(p.out, statement); err != nil {
-			p.err = errors.Join(p.err, err)
-			return
-		} else if out != nil {
+		if each.literals == nil && strings.Contains(text[each.from:each.to], p.rewriter.from.host) {
+			literals, err := literalsOf(text[each.from:each.to])
+			if err != nil {
+				p.err = errors.Join(p.err, err)
+				return
+			}
+			each.literals = literals
+		}
+		if out := p.rewriter.appendStatement(p.out, text[each.from:each.to], each.literals); out != nil {
 			p.out = out
 		} else {
-			p.out = append(p.out, statement...)
+			p.out = append(p.out, text[each.from:each.to]...)
 		}
-		written := p.out[before:]
-		if last := written[bytes.LastIndexByte(written, '\n')+1:]; bytes.Contains(last, []byte("-- ")) || bytes.IndexByte(last, '#') >= 0 {
-			p.out = append(p.out, '\n') // it may end in a comment
+		if each.remark {
+			p.out = append(p.out, '\n')
 		}
 		p.out = append(append(p.out, delimiter...), '\n')
 	}
@@ -445,29 +537,6 @@ func (r *Rewriter) join(other *Rewriter) {
 	}
 	r.report.LeftCount += other.report.LeftCount
 	r.report.Left = append(r.report.Left, other.report.Left[:min(len(other.report.Left), leftKept-min(len(r.report.Left), leftKept))]...)
-}
-
-// stringEnd returns the index after the quoted text that begins at start.
-func stringEnd(text string, start int) (int, error) {
-	quote := text[start]
-	for i := start + 1; i < len(text); {
-		end := strings.IndexByte(text[i:], quote)
-		if end < 0 {
-			break
-		}
-		if quote != '`' {
-			if back := strings.IndexByte(text[i:i+end], '\\'); back >= 0 {
-				i += back + 2
-				continue
-			}
-		}
-		if i += end + 1; i < len(text) && text[i] == quote {
-			i++
-			continue
-		}
-		return i, nil
-	}
-	return 0, fmt.Errorf("the dump ends inside a string that begins at byte %d", start)
 }
 
 // appendQuoted is Quote into a buffer.

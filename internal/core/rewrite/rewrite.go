@@ -9,23 +9,19 @@ import (
 	"strings"
 )
 
-// address is a base address in its parts.
-type address struct{ scheme, host, port string }
+// address is a base address in its parts; hostPort is how a stored domain names it.
+type address struct{ scheme, host, port, hostPort string }
 
 func parse(base string) address {
 	u, err := url.Parse(base)
 	if err != nil {
-		return address{host: base}
+		return address{host: base, hostPort: base}
 	}
-	return address{u.Scheme, u.Hostname(), u.Port()}
-}
-
-// hostPort is how a stored domain names it.
-func (a address) hostPort() string {
-	if a.port == "" {
-		return a.host
+	a := address{u.Scheme, u.Hostname(), u.Port(), u.Hostname()}
+	if a.port != "" {
+		a.hostPort += ":" + a.port
 	}
-	return a.host + ":" + a.port
+	return a
 }
 
 // Rewriter leads from one base address to another, and keeps count. It is for one goroutine.
@@ -134,13 +130,13 @@ func (r *Rewriter) value(value string) string {
 	if !strings.Contains(value, r.from.host) {
 		return value
 	}
-	if value == r.from.hostPort() { // a stored domain
+	if value == r.from.hostPort { // a stored domain
 		r.count(1)
-		return r.to.hostPort()
+		return r.to.hostPort
 	}
-	if name, found := strings.CutSuffix(value, "."+r.from.hostPort()); found && r.SubDomains && isLabels(name) {
+	if name, found := strings.CutSuffix(value, r.from.hostPort); found && r.SubDomains && strings.HasSuffix(name, ".") && isLabels(name[:len(name)-1]) {
 		r.count(1)
-		return name + "." + r.to.hostPort()
+		return name + r.to.hostPort
 	}
 	if looksSerialised(value) {
 		before := r.counted
@@ -265,14 +261,19 @@ func (r *Rewriter) occurrence(text string, at int) (found place, ok bool) {
 	return found, true
 }
 
+// encodings are the ways in which percent-encoding writes two slashes, and a colon with them.
+var encodings = []struct{ slashes, colon string }{{"%2F%2F", "%3A"}, {"%2f%2f", "%3a"}, {"%252F%252F", "%253A"}, {"%252f%252f", "%253a"}}
+
 // separator is the length of the two slashes at the end of a text, however they are written, and how a colon is written with them.
 func separator(text string) (length int, colon string) {
-	for _, encoded := range []struct{ slash, colon string }{{"%2F", "%3A"}, {"%2f", "%3a"}, {"%252F", "%253A"}, {"%252f", "%253a"}} {
-		if strings.HasSuffix(text, encoded.slash+encoded.slash) {
-			return 2 * len(encoded.slash), encoded.colon
+	end := len(text)
+	if end > 0 && text[end-1] != '/' {
+		for _, encoded := range encodings {
+			if strings.HasSuffix(text, encoded.slashes) {
+				return len(encoded.slashes), encoded.colon
+			}
 		}
 	}
-	end := len(text)
 	for range 2 {
 		if end == 0 || text[end-1] != '/' {
 			return 0, ""

@@ -510,6 +510,13 @@ func (c *checker) admin(s Site) {
 	c.password("admin_password", s.Admin.Password, s.Admin.User, s.Name)
 }
 
+// CheckAdmin judges the administrator that a site is to have.
+func CheckAdmin(s Site) Problems {
+	c := &checker{site: s.Name}
+	c.admin(s)
+	return c.problems
+}
+
 // CheckPassword judges a given password; an empty one is generated later. words must not stand in it.
 func CheckPassword(name, field, password string, words ...string) Problems {
 	c := &checker{site: name}

@@ -354,6 +354,14 @@ type NewPassword struct {
 	Password string `json:"password"`
 }
 
+// NewAdministrator asks for a site's administrator in the place of one of its users, with everything that this one wrote.
+type NewAdministrator struct {
+	Replace  string `json:"replace" doc:"Login of the user who becomes the administrator"`
+	By       string `json:"by,omitempty" doc:"Login that the administrator has then; the site's own where empty"`
+	Email    string `json:"email,omitempty" doc:"Mail address; the site's own where empty"`
+	Password string `json:"password,omitempty" doc:"12 characters or more; generated where empty"`
+}
+
 // Restack asks for another stack; engines in full or in part, empty ones stay.
 type Restack struct {
 	PHP      string `json:"php,omitempty"`
