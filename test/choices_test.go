@@ -20,7 +20,7 @@ func TestChoicesAtCreation(t *testing.T) {
 	for _, words := range []string{`permalinks wants another value than ""; write it as permalinks=/%year%/%postname%/`, `no-comments takes none`, `no finishing touch "wallpaper"`, `"Mars/Crater" is not in the IANA`, `-language: `} {
 		assert.Contains(t, errs, words)
 	}
-	out, errs, code := s.cli("new", "orchard-days", "-language", "de_DE", "-time-zone", "Europe/Lisbon", "-touch", "no-samples,permalinks=/%year%/%postname%/,pages=Welcome;Visit us", "-touch", "front-page=Welcome,date-format=F j, Y")
+	out, errs, code := s.cli("new", "orchard-days", "-language", "de", "-time-zone", "Europe/Lisbon", "-touch", "no-samples,permalinks=/%year%/%postname%/,pages=Welcome;Visit us", "-touch", "front-page=Welcome,date-format=F j, Y")
 	require.Zero(t, code, out+errs)
 	defer s.retire(t, "orchard-days")
 	made := s.secrets(t, "orchard-days")

@@ -3,13 +3,14 @@ package main
 import (
 	"context"
 	"fmt"
+	"strings"
 	"text/tabwriter"
 
 	"vessik/client"
 )
 
 var defaultsCommand = command{name: "defaults", names: "[SETTING=VALUE…]", about: "set once what new sites have in common",
-	synopsis: "Shows what new sites are made with where a request does not say otherwise, and where it comes from; SETTING=VALUE sets one, SETTING= takes it back.\nThey stand in vessik.yaml in the home folder, and may be written there by hand. Sites that exist stay as they are.",
+	synopsis: "Shows what new sites are made with where a request does not say otherwise, and where it comes from; SETTING=VALUE sets one, SETTING= takes it back. OTHER SITES are those that have another value.\nThey stand in vessik.yaml in the home folder, and may be written there by hand. Sites that exist stay as they are.",
 	example:  "vessik defaults\nvessik defaults admin=head-keeper admin_email=ines@fernhollow.example php=8.4\nvessik defaults finishing_touches=no-samples,no-comments", run: runDefaults}
 
 func runDefaults(ctx context.Context, c *call) error {
@@ -34,13 +35,19 @@ func runDefaults(ctx context.Context, c *call) error {
 		return c.printJSON(page)
 	}
 	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(table, "SETTING\tVALUE\tFROM\tABOUT")
+	fmt.Fprintln(table, "SETTING\tVALUE\tFROM\tOTHER SITES\tABOUT")
 	for _, d := range page.Settings {
 		value := d.Value
 		if value == "" {
 			value = "(" + d.Usual + ")"
 		}
-		fmt.Fprintf(table, "%s\t%s\t%s\t%s\n", d.Name, value, d.From, d.About)
+		others := "-"
+		if len(d.Others) > 2 {
+			others = fmt.Sprint(len(d.Others))
+		} else if len(d.Others) > 0 {
+			others = strings.Join(d.Others, ", ")
+		}
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\n", d.Name, value, d.From, others, d.About)
 	}
 	if err := table.Flush(); err != nil {
 		return err

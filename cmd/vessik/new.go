@@ -60,7 +60,7 @@ func runNew(ctx context.Context, c *call) error {
 	var plugins, themes list
 	c.flags.Var(&plugins, "plugin", "plugin of the shelf, NAME or NAME@VERSION, active from the start; may be given more than once, or joined by commas")
 	c.flags.Var(&themes, "theme", "theme of the shelf; the first is the active one")
-	text(&r.Language, "language", "language of the CMS, as it writes it, such as de_DE", false)
+	text(&r.Language, "language", "language of the CMS, such as de_DE, or de where only one fits", false)
 	text(&r.TimeZone, "time-zone", "time zone, such as Europe/Lisbon (default: UTC)", false)
 	c.flags.BoolVar(&r.Offline, "offline", false, "what the site asks of other machines is refused at once")
 	text(&r.Prefix, "prefix", "begins the names of the CMS's tables (default: generated, such as k3xw_)", false)

@@ -348,10 +348,17 @@ func (p *Provisioner) layLanguage(s site.Site, folder string) error {
 	if err != nil {
 		return err
 	}
-	if !slices.Contains(k.LanguagesIn(filepath.Join(e.Root(), k.Languages.Pack)), s.Language) {
-		return fmt.Errorf("%s %s has no language %q; choose one of %s", k.Title, s.Kit.Version, s.Language, strings.Join(k.LanguagesIn(filepath.Join(e.Root(), k.Languages.Pack)), ", "))
+	names := k.LanguagesIn(filepath.Join(e.Root(), k.Languages.Pack))
+	language := site.MatchLanguage(names, s.Language)
+	if language == "" {
+		return fmt.Errorf("%s %s has no language %q; choose one of %s", k.Title, s.Kit.Version, s.Language, strings.Join(names, ", "))
 	}
-	return k.LayLanguage(e.Root(), folder, s.Language)
+	if language != s.Language { // it was asked for in short, before the languages were here
+		if err := p.change(p.context, s.Name, func(s *site.Site) error { s.Language = language; return nil }); err != nil {
+			return err
+		}
+	}
+	return k.LayLanguage(e.Root(), folder, language)
 }
 
 // languages lists those of a version of a CMS; known is false where they have not been fetched.

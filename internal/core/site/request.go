@@ -40,7 +40,7 @@ type Request struct {
 	SQL              string   `json:"sql,omitempty" doc:"Dump to load, plain or compressed with gzip or Zstandard, an absolute path; with an archive or an existing folder"`
 	SQLAddress       string   `json:"sql_address,omitempty" doc:"Base address in that dump; found where the kit knows how" example:"https://orchard-days.example"`
 	Touches          []string `json:"finishing_touches,omitempty" doc:"Finishing touches of the kit, or of the user's own; one that wants a value as NAME=VALUE"`
-	Language         string   `json:"language,omitempty" doc:"One of the kit's languages, as it writes them" example:"de_DE"`
+	Language         string   `json:"language,omitempty" doc:"One of the kit's languages, as it writes them, or in short where only one fits" example:"de_DE"`
 	TimeZone         string   `json:"time_zone,omitempty" doc:"Name of the IANA database" example:"Europe/Lisbon"`
 	Domains          []string `json:"domains,omitempty" doc:"Further host names that the site answers for"`
 	ForceDomain      bool     `json:"force_domain,omitempty" doc:"Also an ending that is public"`
@@ -155,6 +155,11 @@ func Derive(r Request, f Facts) Site {
 			s.Stack.PHP = slices.MaxFunc(bearing, CompareVersions)
 		}
 	}
+	if s.Language != "" && f.Languages != nil {
+		if names, known := f.Languages(s.Kit); known {
+			s.Language = cmp.Or(MatchLanguage(names, s.Language), s.Language)
+		}
+	}
 	free := FreeDatabase(r.Name, s.Stack.Database, f)
 	s.Database = Database{Name: cmp.Or(r.DatabaseName, free), User: cmp.Or(r.DatabaseUser, free), Password: r.DatabasePassword}
 	if filepath.IsAbs(s.Folder) {
@@ -244,6 +249,21 @@ func (c *checker) network(s Site, f Facts) {
 }
 
 var languageName = regexp.MustCompile(`^[a-z]{2,3}([_-][A-Za-z0-9]{2,12})*$`)
+
+// MatchLanguage finds the language that somebody means by a name such as de_DE, de-de or de; empty where none or several fit.
+func MatchLanguage(names []string, asked string) string {
+	asked = strings.ReplaceAll(strings.ToLower(asked), "-", "_")
+	for _, name := range []string{asked, asked + "_" + asked} { // a language is first of all that of the country called so
+		if i := slices.IndexFunc(names, func(each string) bool { return strings.ToLower(each) == name }); i >= 0 {
+			return names[i]
+		}
+	}
+	fitting := slices.DeleteFunc(slices.Clone(names), func(each string) bool { return !strings.HasPrefix(strings.ToLower(each), asked+"_") })
+	if len(fitting) == 1 || len(fitting) > 1 && fitting[0] == names[0] { // the first is the CMS's usual one
+		return fitting[0]
+	}
+	return ""
+}
 
 // locale judges the language and the time zone.
 func (c *checker) locale(s Site, f Facts) {

@@ -206,3 +206,14 @@ func TestChoicesAreJudged(t *testing.T) {
 	}
 	assert.Equal(t, []string{"a", "b=F j, Y", "c"}, SplitTouches("a,b=F j, Y,,c"))
 }
+
+func TestALanguageMayBeSaidInShort(t *testing.T) {
+	names := []string{"en_US", "de_AT", "de_DE", "de_DE_formal", "en_CA", "eo", "es_CL", "es_MX", "fr_FR", "pt_BR", "zh_CN", "zh_TW"}
+	for asked, wanted := range map[string]string{"de_DE": "de_DE", "de-de": "de_DE", "de": "de_DE", "fr": "fr_FR", "pt": "pt_BR", "en": "en_US", "eo": "eo", "de_DE_formal": "de_DE_formal", "es": "", "zh": "", "d": "", "": "", "..": ""} {
+		assert.Equal(t, wanted, MatchLanguage(names, asked), asked)
+	}
+	f := facts()
+	f.Languages = func(Kit) ([]string, bool) { return names, true }
+	assert.Equal(t, "fr_FR", Derive(Request{Name: "moss", Language: "fr"}, f).Language)
+	assert.Equal(t, "es", Derive(Request{Name: "moss", Language: "es"}, f).Language, "and it is refused with the names")
+}
