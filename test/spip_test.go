@@ -48,7 +48,11 @@ func TestSPIPOnTwoStacks(t *testing.T) {
 		requirePassed(t, watched)
 		assert.Equal(t, "pass", string(watched.Sites[0].Report.Result("sign-in").Verdict))
 	}
-	_, errs, code := s.cli("users", "moss-press", "-replace", "moss-press-keeper", "-by", "tobias")
+	shown, errs, code := s.cli("site", "moss-press")
+	require.Zero(t, code, errs)
+	assert.Regexp(t, `sign in +http://moss-press\.localhost\S*/spip\.php\?page=login`, shown)
+	assert.Regexp(t, `finishing touches +no-comments, no-notices\n`, shown)
+	_, errs, code = s.cli("users", "moss-press", "-replace", "moss-press-keeper", "-by", "tobias")
 	require.Zero(t, code, errs)
 	watched := s.do(t, plan.Verify, "moss-press")
 	requirePassed(t, watched)

@@ -173,6 +173,7 @@ function Facts({ site: s, group, busy }: { site: Site; group: (typeof groups)[nu
         </>
       )
     case "Administrator":
+      if (!s.sign_in) return <p className="text-soft">Nothing is known of signing in to: {s.kit_title}.</p>
       return <>{list(<><Fact name="user"><Mono>{s.admin.user}</Mono></Fact><Fact name="mail"><Mono>{s.admin.email}</Mono></Fact><Secret site={s} read={(f) => f.admin.password} /></>)}<SignIn site={s} /></>
     case "Stack":
       return <><ChangeStack key={s.stack.php.engine + s.stack.web.engine + s.stack.database.engine} site={s} busy={busy} /><p className="mt-4 flex flex-wrap gap-x-6">{lead("settings", "Settings")}{lead("info", "All that it runs on")}{lead("trial", "Try other stacks")}</p></>

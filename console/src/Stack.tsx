@@ -44,7 +44,7 @@ export function ChangeStack({ site: s, busy }: { site: Site; busy: boolean }) {
           </label>
         ))}
         <span className="text-[13px] text-soft">CMS</span>
-        <span>{s.kit.name === "wordpress" ? "WordPress" : s.kit.name} {s.kit.version}</span>
+        <span>{s.kit_title} {s.kit.version}</span>
       </div>
       {any && (
         <div className="mt-4 border-l-4 border-accent pl-3" aria-live="polite">

@@ -200,6 +200,12 @@ func (a *API) sites(sites []site.Site, secrets bool) []wire.Site {
 			Language: s.Language, TimeZone: s.TimeZone, Offline: s.Settings.Offline, SearchEngines: s.Visible, Touches: s.Touches, Domains: s.Domains, Forwards: s.Forwards, Network: s.Network, Plugins: s.Plugins, Themes: s.Themes,
 			Database: wire.Database{Host: "127.0.0.1", Port: p.DatabasePort(s.Stack.Database), Name: s.Database.Name, User: s.Database.User},
 			Admin:    wire.Admin{User: s.Admin.User, Email: s.Admin.Email}, CreatedAt: s.CreatedAt}
+		if k := p.Kits()[s.Kit.Name]; k != nil {
+			shown[i].KitTitle = k.Title
+			if k.SignIn.Address != "" {
+				shown[i].SignIn = shown[i].URL + k.SignIn.Address
+			}
+		}
 		if read := site.Unicode(s.Domain); read != s.Domain {
 			shown[i].DomainUnicode = read
 		}

@@ -28,6 +28,8 @@ type Site struct {
 	Folder        string         `json:"folder"`
 	DocumentRoot  string         `json:"document_root"`
 	Kit           site.Kit       `json:"kit"`
+	KitTitle      string         `json:"kit_title" doc:"The CMS as people call it"`
+	SignIn        string         `json:"sign_in,omitempty" doc:"Address of the login form, where the kit knows it"`
 	Stack         FullStack      `json:"stack"`
 	Port          int            `json:"port"`
 	Resting       bool           `json:"resting" doc:"Running, with its PHP not loaded until somebody asks"`
