@@ -31,6 +31,7 @@ type (
 	Engine           = wire.Engine
 	Link             = wire.Link
 	Derived          = wire.Derived
+	Planned          = wire.Planned
 	Request          = site.Request
 	Problem          = site.Problem
 	ProblemDetails   = wire.ProblemDetails

@@ -64,6 +64,7 @@ func runNew(ctx context.Context, c *call) error {
 	text(&r.TimeZone, "time-zone", "time zone, such as Europe/Lisbon (default: UTC)", false)
 	c.flags.BoolVar(&r.Offline, "offline", false, "what the site asks of other machines is refused at once")
 	text(&r.Prefix, "prefix", "begins the names of the CMS's tables (default: generated, such as k3xw_)", false)
+	dryRun := c.flags.Bool("dry-run", false, "tell what would be made, and change nothing")
 	service, err := c.connect(func() error {
 		single := []string{}
 		for name, field := range texts {
@@ -114,7 +115,7 @@ func runNew(ctx context.Context, c *call) error {
 		r.SubSites = append(r.SubSites, strings.Split(sub, ",")...)
 	}
 	if *in != "" {
-		return c.makeAsWritten(ctx, service, *in, r)
+		return c.makeAsWritten(ctx, service, *in, r, *dryRun)
 	}
 	requests := []client.Request{}
 	for _, name := range c.names {
@@ -122,11 +123,14 @@ func runNew(ctx context.Context, c *call) error {
 		each.Name = name
 		requests = append(requests, each)
 	}
+	if *dryRun {
+		return c.tellSites(ctx, service, requests...)
+	}
 	return c.makeSites(ctx, service, requests...)
 }
 
 // makeAsWritten makes the site that a folder's own file describes; what the command line says goes before it.
-func (c *call) makeAsWritten(ctx context.Context, service *client.Client, folder string, asked client.Request) error {
+func (c *call) makeAsWritten(ctx context.Context, service *client.Client, folder string, asked client.Request, dryRun bool) error {
 	folder, err := filepath.Abs(folder)
 	if err != nil {
 		return err
@@ -157,6 +161,9 @@ func (c *call) makeAsWritten(ctx context.Context, service *client.Client, folder
 	if len(c.names) == 1 {
 		r.Name = c.names[0]
 	}
+	if dryRun {
+		return c.tellSites(ctx, service, r)
+	}
 	if err := c.makeSites(ctx, service, r); err != nil || len(file.PHPIni) == 0 {
 		return err
 	}
@@ -172,6 +179,40 @@ func (c *call) makeAsWritten(ctx context.Context, service *client.Client, folder
 	}
 	operation, err := service.Adjust(ctx, r.Name, next, false)
 	return c.showChange(ctx, service, operation, err)
+}
+
+// tellSites says what would be made.
+func (c *call) tellSites(ctx context.Context, service *client.Client, requests ...client.Request) error {
+	derived, err := service.Derive(ctx, requests...)
+	if err != nil {
+		return err
+	}
+	if len(derived.Problems) > 0 {
+		return &client.ProblemDetails{Status: 422, Detail: "the request could not be carried out", Errors: derived.Problems}
+	}
+	if *c.json {
+		return c.printJSON(derived)
+	}
+	for i, s := range derived.Sites {
+		if i > 0 {
+			fmt.Fprintln(c.out)
+		}
+		s.State, s.Prefix = "", requests[i].Prefix
+		rows := [][2]string{{"steps", strings.Join(derived.Plans[i].Steps, ", ")}}
+		for _, change := range derived.Plans[i].Changes {
+			rows = append(rows, [2]string{"in its folder", change})
+		}
+		if changes := len(derived.Plans[i].Changes); requests[i].Adopt != "" && changes > 0 {
+			rows = append(rows, [2]string{"in its folder", "nothing else; this is given back when the site is retired"})
+		} else if requests[i].Adopt != "" {
+			rows = append(rows, [2]string{"in its folder", "nothing is changed"})
+		}
+		if err := c.printSite(s, "(shown once it is made)", rows...); err != nil {
+			return err
+		}
+	}
+	_, err = fmt.Fprintln(c.out, "\nNothing was made.")
+	return err
 }
 
 // makeSites has sites made, and says how they came out.

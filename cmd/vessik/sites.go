@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -67,44 +68,51 @@ var siteCommand = command{name: "site", names: "NAME", about: "show one site", s
 		if *c.json {
 			return c.printJSON(s)
 		}
-		hidden := func(password string) string {
-			if !*secrets {
-				return "(shown with -secrets)"
-			}
-			return password
+		words := "(shown with -secrets)"
+		if *secrets {
+			words = ""
 		}
-		said := func(yes bool, words string) string {
-			if yes {
-				return words
-			}
-			return ""
-		}
-		rows := [][2]string{{"site", s.Name}, {"title", s.Title}, {"group", s.Group}, {"note", s.Note}, {"state", string(s.State)}, {"reason", s.Reason}, {"notice", s.Notice}, {"address", s.URL}, {"reads", s.DomainUnicode},
-			{"also answers for", strings.Join(s.Domains, ", ")}}
-		for _, forward := range s.Forwards {
-			rows = append(rows, [2]string{"had before", forward.Domain + ", leads there until " + forward.Until.Local().Format("2006-01-02")})
-		}
-		rows = append(rows, [2]string{"network", said(s.Network != "", "by "+map[string]string{"folders": "sub-folder", "domains": "sub-domain"}[s.Network])})
-		for _, sub := range s.SubSites {
-			rows = append(rows, [2]string{"sub-site", sub})
-		}
-		rows = append(rows, [][2]string{{"own port", fmt.Sprintf("127.0.0.1:%d", s.Port)},
-			{"folder", s.Folder}, {"cms", s.KitTitle + " " + s.Kit.Version}, {"language", s.Language}, {"time zone", s.TimeZone}, {"search engines", said(s.SearchEngines, "may list it")}, {"offline", said(s.Offline, "what it asks of other machines is refused")},
-			{"finishing touches", strings.Join(s.Touches, ", ")}, {"plugins", strings.Join(s.Plugins, ", ")}, {"themes", strings.Join(s.Themes, ", ")},
-			{"stack", fmt.Sprintf("%s (%s), %s (%s), %s (%s)", s.Stack.PHP.Engine, s.Stack.PHP.Version, s.Stack.Web.Engine, s.Stack.Web.Version, s.Stack.Database.Engine, s.Stack.Database.Version)},
-			{"database", fmt.Sprintf("%s on %s:%d", s.Database.Name, s.Database.Host, s.Database.Port)}, {"database user", s.Database.User}, {"database password", hidden(s.Database.Password)},
-			{"table prefix", s.Prefix}}...)
-		if s.SignIn != "" {
-			rows = append(rows, [][2]string{{"administrator", s.Admin.User}, {"mail", s.Admin.Email}, {"password", hidden(s.Admin.Password)}, {"sign in", s.SignIn}}...)
-		}
-		table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
-		for _, row := range append(rows, [2]string{"made", s.CreatedAt.Local().Format("2006-01-02 15:04")}) {
-			if row[1] != "" {
-				fmt.Fprintf(table, "%s\t%s\n", row[0], row[1])
-			}
-		}
-		return table.Flush()
+		return c.printSite(s, words)
 	}}
+
+// printSite tells everything about a site; words stand in the place of its passwords, unless they are empty.
+func (c *call) printSite(s client.Site, words string, more ...[2]string) error {
+	hidden := func(password string) string { return cmp.Or(words, password) }
+	said := func(yes bool, words string) string {
+		if yes {
+			return words
+		}
+		return ""
+	}
+	rows := [][2]string{{"site", s.Name}, {"title", s.Title}, {"group", s.Group}, {"note", s.Note}, {"state", string(s.State)}, {"reason", s.Reason}, {"notice", s.Notice}, {"address", s.URL}, {"reads", s.DomainUnicode},
+		{"also answers for", strings.Join(s.Domains, ", ")}}
+	for _, forward := range s.Forwards {
+		rows = append(rows, [2]string{"had before", forward.Domain + ", leads there until " + forward.Until.Local().Format("2006-01-02")})
+	}
+	rows = append(rows, [2]string{"network", said(s.Network != "", "by "+map[string]string{"folders": "sub-folder", "domains": "sub-domain"}[s.Network])})
+	for _, sub := range s.SubSites {
+		rows = append(rows, [2]string{"sub-site", sub})
+	}
+	rows = append(rows, [][2]string{{"own port", fmt.Sprintf("127.0.0.1:%d", s.Port)},
+		{"folder", s.Folder}, {"cms", s.KitTitle + " " + s.Kit.Version}, {"language", s.Language}, {"time zone", s.TimeZone}, {"search engines", said(s.SearchEngines, "may list it")}, {"offline", said(s.Offline, "what it asks of other machines is refused")},
+		{"finishing touches", strings.Join(s.Touches, ", ")}, {"plugins", strings.Join(s.Plugins, ", ")}, {"themes", strings.Join(s.Themes, ", ")},
+		{"stack", fmt.Sprintf("%s (%s), %s (%s), %s (%s)", s.Stack.PHP.Engine, s.Stack.PHP.Version, s.Stack.Web.Engine, s.Stack.Web.Version, s.Stack.Database.Engine, s.Stack.Database.Version)},
+		{"database", fmt.Sprintf("%s on %s:%d", s.Database.Name, s.Database.Host, s.Database.Port)}, {"database user", s.Database.User}, {"database password", hidden(s.Database.Password)},
+		{"table prefix", s.Prefix}}...)
+	if s.SignIn != "" {
+		rows = append(rows, [][2]string{{"administrator", s.Admin.User}, {"mail", s.Admin.Email}, {"password", hidden(s.Admin.Password)}, {"sign in", s.SignIn}}...)
+	}
+	if !s.CreatedAt.IsZero() {
+		rows = append(rows, [2]string{"made", s.CreatedAt.Local().Format("2006-01-02 15:04")})
+	}
+	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
+	for _, row := range append(rows, more...) {
+		if row[1] != "" {
+			fmt.Fprintf(table, "%s\t%s\n", row[0], row[1])
+		}
+	}
+	return table.Flush()
+}
 
 var openCommand = command{name: "open", names: "NAME", about: "open a site in the browser", synopsis: "Opens a site in the browser; without a desktop, prints its address.",
 	example: "vessik open orchard-days", run: show(

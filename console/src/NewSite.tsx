@@ -142,7 +142,7 @@ export function NewSite({ onClose }: { onClose: () => void }) {
             copy_of: "Its files and content as they are now, re-addressed, with an administrator and secrets of its own. The site itself is not touched.",
             archive: "It is unpacked into the site's folder; the CMS's own installer then asks for the database, which stands on the site's page.",
             adopt: "Nothing is copied. Only its configuration is changed, to name the site's own database, and given back when the site is retired.",
-          }[origin]}</p>
+          }[origin]}{origin === "adopt" && (derived.data?.plans[0]?.changes ?? []).map((c) => <code key={c} className="block font-mono">{c}</code>)}</p>
         </div>
       )}
       <div className={`mt-4 grid grid-cols-4 gap-x-7 gap-y-4 ${named ? "" : "opacity-55"}`}>

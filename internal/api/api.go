@@ -125,7 +125,13 @@ func (a *API) register(api huma.API) {
 	register(api, "POST", "/sites/derive", "derive-sites", "What requests would become, and what is wrong with them; changes nothing",
 		func(_ context.Context, in *body[wire.NewSites]) (*body[wire.Derived], error) {
 			sites, problems := p.Derive(in.Body.Sites)
-			return &body[wire.Derived]{wire.Derived{Sites: a.sites(sites, false), Problems: problems}}, nil
+			derived := wire.Derived{Sites: a.sites(sites, false), Plans: []wire.Planned{}, Problems: problems}
+			if len(problems) == 0 {
+				for _, s := range sites {
+					derived.Plans = append(derived.Plans, p.Planned(s))
+				}
+			}
+			return &body[wire.Derived]{derived}, nil
 		})
 	for _, kind := range []plan.Kind{plan.Start, plan.Stop, plan.Verify, plan.Retire} {
 		summary := map[plan.Kind]string{plan.Start: "Start sites", plan.Stop: "Stop sites", plan.Verify: "Verify sites", plan.Retire: "Retire sites: remove all that belongs to them"}[kind]

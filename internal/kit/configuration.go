@@ -2,7 +2,9 @@ package kit
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -51,6 +53,44 @@ func (k *Kit) Redomain(folder string, facts Facts) error {
 func (k *Kit) Reconfigure(folder string, d site.Database, port int) error {
 	return k.redefine(folder, map[string]string{"address": fmt.Sprintf("127.0.0.1:%d", port), "host": "127.0.0.1", "port": strconv.Itoa(port),
 		"name": d.Name, "user": d.User, "password": d.Password})
+}
+
+// own are the values by which a configuration names a site's database.
+var own = []string{"address", "host", "port", "name", "user", "password"}
+
+// Named lists what Reconfigure would change in the configuration of a folder, as it is written there.
+func (k *Kit) Named(folder string) ([]string, error) {
+	text, err := os.ReadFile(filepath.Join(folder, k.Configuration.File))
+	if err != nil {
+		return nil, err
+	}
+	names := []string{}
+	for _, v := range k.Configuration.Values {
+		if _, _, _, found := v.find(text); found && slices.Contains(own, v.Of) {
+			names = append(names, v.String())
+		}
+	}
+	return names, nil
+}
+
+// GiveBack puts the values of an earlier configuration into the one that a folder has now; what somebody else changed in it stays.
+func (k *Kit) GiveBack(folder string, before []byte) error {
+	path := filepath.Join(folder, k.Configuration.File)
+	text, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // taken away meanwhile
+	}
+	if err != nil {
+		return err
+	}
+	for _, v := range k.Configuration.Values {
+		fromBefore, toBefore, _, had := v.find(before)
+		from, to, _, has := v.find(text)
+		if had && has && v.Of != "secret" {
+			text = slices.Concat(text[:from], before[fromBefore:toBefore], text[to:])
+		}
+	}
+	return replaceFile(path, text)
 }
 
 // Blank is a site's configuration without what is secret in it, for a stencil.
@@ -197,9 +237,12 @@ func unquotePHP(literal string) string {
 
 // replaceFile exchanges a file in one step, with the mode that it had.
 func replaceFile(path string, text []byte) error {
-	info, err := os.Stat(path)
+	info, err := os.Lstat(path)
 	if err != nil {
 		return err
+	}
+	if !info.Mode().IsRegular() {
+		return fmt.Errorf("%s is a link: put the file itself there", path)
 	}
 	if err := os.WriteFile(path+".vessik-next", text, info.Mode().Perm()); err != nil {
 		os.Remove(path + ".vessik-next")

@@ -265,7 +265,7 @@ func (p *Provisioner) giveBack(s site.Site) error {
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(k.ConfigurationFile(s), before, 0o600); err != nil { // an existing file keeps its mode
+	if err := k.GiveBack(s.Folder, before); err != nil {
 		return err
 	}
 	return os.Remove(p.keptConfiguration(s))

@@ -17,6 +17,7 @@ import (
 
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
 	"vessik/internal/engine"
 	"vessik/internal/kit"
 	"vessik/internal/records"
@@ -168,17 +169,7 @@ func (p *Provisioner) New(ctx context.Context, requests []site.Request) (records
 		}
 		s.Probe, s.CreatedAt = randomHex(16), time.Now().UTC().Truncate(time.Millisecond)
 		names = append(names, s.Name)
-		plans[s.Name] = plan.For(plan.New, p.missing(*s))
-		if s.Network != "" && s.Origin.Kind == "" {
-			plans[s.Name] = slices.Insert(plans[s.Name], slices.Index(plans[s.Name], plan.LoadContent)+1, plan.MakeNetwork)
-		}
-		if len(s.Plugins)+len(s.Themes) > 0 || s.Origin.Newest {
-			plans[s.Name] = slices.Insert(plans[s.Name], slices.Index(plans[s.Name], plan.StartPHP), plan.AddParts)
-		}
-		if len(s.Touches) > 0 {
-			at := slices.Index(plans[s.Name], plan.StartPHP)
-			plans[s.Name] = slices.Insert(plans[s.Name], at, plan.Touch)
-		}
+		plans[s.Name] = p.stepsFor(*s)
 	}
 	if problems := p.hold(sites); problems != nil {
 		return records.Operation{}, problems
@@ -188,6 +179,39 @@ func (p *Provisioner) New(ctx context.Context, requests []site.Request) (records
 		p.letGo(names...)
 	}
 	return operation, err
+}
+
+// stepsFor are the steps by which a site is made.
+func (p *Provisioner) stepsFor(s site.Site) []plan.Step {
+	steps := plan.For(plan.New, p.missing(s))
+	if s.Network != "" && s.Origin.Kind == "" {
+		steps = slices.Insert(steps, slices.Index(steps, plan.LoadContent)+1, plan.MakeNetwork)
+	}
+	if len(s.Plugins)+len(s.Themes) > 0 || s.Origin.Newest {
+		steps = slices.Insert(steps, slices.Index(steps, plan.StartPHP), plan.AddParts)
+	}
+	if len(s.Touches) > 0 {
+		steps = slices.Insert(steps, slices.Index(steps, plan.StartPHP), plan.Touch)
+	}
+	return steps
+}
+
+// Planned tells what would be done for a new site, and all that would change in a folder that is there already.
+func (p *Provisioner) Planned(s site.Site) wire.Planned {
+	planned := wire.Planned{Site: s.Name, Steps: []string{}}
+	for _, step := range p.stepsFor(s) {
+		planned.Steps = append(planned.Steps, step.Title())
+	}
+	if k := p.kitOf(s); s.Origin.Kind == site.FromFolder && k.Configuration.File != "" {
+		names, err := k.Named(s.Folder)
+		if err != nil {
+			planned.Changes = append(planned.Changes, k.Configuration.File+" is written")
+		}
+		for _, name := range names {
+			planned.Changes = append(planned.Changes, k.Configuration.File+": "+name)
+		}
+	}
+	return planned
 }
 
 func (p *Provisioner) missing(s site.Site) bool {

@@ -86,7 +86,16 @@ type NewSites struct {
 // Derived is what requests would become, and what is wrong with them.
 type Derived struct {
 	Sites    []Site         `json:"sites" nullable:"false"`
+	Plans    []Planned      `json:"plans" nullable:"false"`
 	Problems []site.Problem `json:"problems" nullable:"false"`
+}
+
+// Planned is what would be done for one new site.
+type Planned struct {
+	Site  string   `json:"site"`
+	Steps []string `json:"steps" nullable:"false" doc:"In words, in order"`
+	// Changes are all that would be changed in a folder that is there already.
+	Changes []string `json:"changes,omitempty" doc:"In an adopted folder; given back when the site is retired"`
 }
 
 // Names asks for something to be done with sites.
