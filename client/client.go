@@ -169,7 +169,7 @@ func (c *Client) Sites(ctx context.Context, secrets bool) (sites []Site, err err
 
 // Site returns one.
 func (c *Client) Site(ctx context.Context, name string, secrets bool) (s Site, err error) {
-	err = c.call(ctx, "GET", fmt.Sprintf("/sites/%s?secrets=%t", url.PathEscape(name), secrets), nil, &s)
+	err = c.call(ctx, "GET", sitePath(name, fmt.Sprintf("?secrets=%t", secrets)), nil, &s)
 	return s, err
 }
 
@@ -187,6 +187,7 @@ func (c *Client) New(ctx context.Context, requests ...Request) (o Operation, err
 
 // Do asks for start, stop, verify or retire; the operation goes on after it returns.
 func (c *Client) Do(ctx context.Context, kind plan.Kind, names wire.Names) (o Operation, err error) {
+	names.Names = inASCII(names.Names)
 	err = c.call(ctx, "POST", "/sites/"+string(kind), names, &o)
 	return o, err
 }
@@ -249,7 +250,16 @@ func (c *Client) SetVariables(ctx context.Context, id string, variables map[stri
 	return page, c.call(ctx, "PUT", "/engines/"+url.PathEscape(id)+"/variables", wire.Variables{Variables: variables}, &page)
 }
 
-func sitePath(name, rest string) string { return "/sites/" + url.PathEscape(name) + rest }
+// sitePath is the place of a site that may be called by its name in another script.
+func sitePath(name, rest string) string { return "/sites/" + url.PathEscape(site.ASCII(name)) + rest }
+
+func inASCII(names []string) []string {
+	written := []string{}
+	for _, name := range names {
+		written = append(written, site.ASCII(name))
+	}
+	return written
+}
 
 // Stencils lists the saved sites.
 func (c *Client) Stencils(ctx context.Context) (all []Stencil, err error) {
@@ -329,6 +339,7 @@ func (c *Client) SetDefaults(ctx context.Context, settings map[string]string) (p
 
 // Label changes the group, note and place of sites in the fleet; what is nil stays.
 func (c *Client) Label(ctx context.Context, l Label) (sites []Site, err error) {
+	l.Names = inASCII(l.Names)
 	return sites, c.call(ctx, "POST", "/sites/label", l, &sites)
 }
 

@@ -214,17 +214,22 @@ func TestOtherEndingsAreToldToThisMachineWhereTheUserAllowsIt(t *testing.T) {
 
 func TestNamesInOtherScripts(t *testing.T) {
 	s := shared(t)
-	requirePassed(t, s.made(t, client.Request{Name: "gärtnerei-moosgrün", Kit: "empty"}))
-	name := site.ASCII("gärtnerei-moosgrün")
+	requirePassed(t, s.made(t, client.Request{Name: "ökogarten-moosgrün", Kit: "empty"}))
+	name := site.ASCII("ökogarten-moosgrün")
 	defer s.retire(t, name)
 	made := s.site(t, name)
-	assert.Equal(t, "Gärtnerei Moosgrün", made.Title)
+	assert.Equal(t, "Ökogarten Moosgrün", made.Title)
 	assert.Equal(t, name+".localhost", made.Domain)
 	assert.Regexp(t, `^xn--[a-z0-9-]+\.localhost$`, made.Domain)
-	assert.Equal(t, "gärtnerei-moosgrün.localhost", made.DomainUnicode)
+	assert.Equal(t, "ökogarten-moosgrün.localhost", made.DomainUnicode)
 	status, text, _ := get(t, made.URL)
 	assert.Equal(t, 200, status)
-	assert.Contains(t, text, "Gärtnerei Moosgrün")
+	assert.Contains(t, text, "Ökogarten Moosgrün")
+	for _, command := range []string{"site", "verify", "label -group Moss", "settings", "info", "logs", "stop", "start"} {
+		words := strings.Fields(command)
+		out, errs, code := s.cli(append([]string{words[0], "Ökogarten-Moosgrün"}, words[1:]...)...)
+		assert.Zero(t, code, "%s: %s%s", command, out, errs)
+	}
 	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Title: "果樹園の日々", Kit: "empty", Domain: "果樹園.localhost"}))
 	defer s.retire(t, "orchard-days")
 	assert.Equal(t, "果樹園.localhost", s.site(t, "orchard-days").DomainUnicode)

@@ -318,7 +318,7 @@ func TestFinishingTouches(t *testing.T) {
 	}
 	_, errs, code := s.cli("new", "orchard-days", "-touch", "no-frost")
 	assert.Equal(t, 2, code)
-	assert.Contains(t, errs, `-touch: a wordpress has no finishing touch "no-frost"; choose from no-samples`)
+	assert.Contains(t, errs, `-touch: wordpress has no finishing touch "no-frost"; choose from no-samples`)
 }
 
 func TestASitesOwnFileMakesTheSameSiteForAColleague(t *testing.T) {

@@ -128,6 +128,9 @@ func (c *call) parse() error {
 	rest, tail := c.names, []string(nil)
 	if i := slices.Index(rest, "--"); i >= 0 { // what follows is not ours to read
 		rest, tail = rest[:i], rest[i:]
+		if !strings.Contains(c.command.names, "--") { // names from here on
+			tail = tail[1:]
+		}
 	}
 	c.names = nil
 	for {

@@ -96,7 +96,7 @@ func (k *Kit) one(ctx context.Context, pool *sql.DB, query string, facts Facts) 
 // Users lists a site's users, administrators first.
 func (k *Kit) Users(ctx context.Context, pool *sql.DB, facts Facts) ([]wire.User, error) {
 	if k.Administrator.Users == "" {
-		return nil, fmt.Errorf("list the users of a %s site: %w", k.Title, ErrUnknown)
+		return nil, fmt.Errorf("list the users (%s): %w", k.Title, ErrUnknown)
 	}
 	statement, err := k.write(k.Administrator.Users, facts)
 	if err != nil {
@@ -121,7 +121,7 @@ func (k *Kit) Users(ctx context.Context, pool *sql.DB, facts Facts) ([]wire.User
 // SetPassword gives a user another password; facts name the user and the hash.
 func (k *Kit) SetPassword(ctx context.Context, pool *sql.DB, facts Facts) error {
 	if len(k.Administrator.Set) == 0 || facts.Hash == "" {
-		return fmt.Errorf("set a password of a %s site: %w", k.Title, ErrUnknown)
+		return fmt.Errorf("set a password (%s): %w", k.Title, ErrUnknown)
 	}
 	return k.execute(ctx, pool, k.Administrator.Set, facts)
 }
@@ -130,7 +130,7 @@ func (k *Kit) SetPassword(ctx context.Context, pool *sql.DB, facts Facts) error 
 // address and the password.
 func (k *Kit) ReplaceAdministrator(ctx context.Context, pool *sql.DB, facts Facts) error {
 	if len(k.Administrator.HandOver) == 0 || facts.Hash == "" {
-		return fmt.Errorf("replace the administrator of a %s site: %w", k.Title, ErrUnknown)
+		return fmt.Errorf("replace the administrator (%s): %w", k.Title, ErrUnknown)
 	}
 	texts := k.Administrator.HandOver
 	if facts.Network != "" {

@@ -86,7 +86,7 @@ func (p *Provisioner) Ticket(ctx context.Context, name, user string) (address, a
 		return "", "", until, noSite(name)
 	}
 	if p.kitOf(s).Ticket.Script == "" {
-		return "", "", until, site.Problems{{Site: name, Field: "name", Message: fmt.Sprintf("nothing is known of signing in to a %s", p.kitOf(s).Title), Remedy: "sign in in the site itself"}}
+		return "", "", until, site.Problems{{Site: name, Field: "name", Message: fmt.Sprintf("nothing is known of signing in to its kind (%s)", p.kitOf(s).Title), Remedy: "sign in in the site itself"}}
 	}
 	if s.State != site.Running {
 		return "", "", until, site.Problems{{Site: name, Field: "name", Message: "the site is " + string(s.State), Remedy: "start it first: vessik start " + name}}

@@ -174,5 +174,5 @@ func TestASiteIsMadeOfWhatIsFound(t *testing.T) {
 		require.Len(t, problems, 1, field)
 		assert.Equal(t, field, problems[0].Field)
 	}
-	assert.Equal(t, "it holds a wordpress, not a empty", Derive(Request{Name: "moss", Stencil: "fern", Kit: "empty"}, f).originFault)
+	assert.Equal(t, "it holds wordpress, not empty", Derive(Request{Name: "moss", Stencil: "fern", Kit: "empty"}, f).originFault)
 }

@@ -122,8 +122,10 @@ func Derive(r Request, f Facts) Site {
 		s.Settings.PHP = map[string]string{"date.timezone": s.TimeZone}
 	}
 	if s.Origin = originOf(r); s.Origin.Kind != "" && f.Found != nil {
-		if f.NetworkOf != nil && s.Network == "" {
-			s.Network, s.SubSites, s.Origin.Newest = f.NetworkOf(s.Origin)
+		if f.NetworkOf != nil && (s.Origin.Kind == FromStencil || s.Origin.Kind == FromSite) {
+			network, subSites, newest := f.NetworkOf(s.Origin)
+			s.otherNetwork = s.Network != "" && s.Network != network || len(s.SubSites) > 0 && !slices.Equal(s.SubSites, subSites)
+			s.Network, s.SubSites, s.Origin.Newest = network, subSites, newest
 		}
 		s.Origin.Newest = s.Origin.Newest || s.Origin.Kind == FromStencil && r.KitVersion == Newest
 		found, root, fault := f.Found(s.Origin)
@@ -136,7 +138,7 @@ func Derive(r Request, f Facts) Site {
 			s.Folder = s.Origin.From
 		}
 		if fault == "" && r.Kit != "" && r.Kit != found.Name && s.Origin.Kind != FromArchive {
-			fault = fmt.Sprintf("it holds a %s, not a %s", found.Name, r.Kit)
+			fault = fmt.Sprintf("it holds %s, not %s", found.Name, r.Kit)
 		}
 		s.originFault = fault
 	}
@@ -216,7 +218,7 @@ func (c *checker) origin(s Site, f Facts) {
 			for _, t := range known {
 				names = append(names, t.Name)
 			}
-			c.add("finishing_touches", "choose from "+cmp.Or(strings.Join(names, ", "), "none: this kit has none"), "a %s has no finishing touch %q", s.Kit.Name, name)
+			c.add("finishing_touches", "choose from "+cmp.Or(strings.Join(names, ", "), "none: this kit has none"), "%s has no finishing touch %q", s.Kit.Name, name)
 		case known[i].Value == nil && value != "":
 			c.add("finishing_touches", "leave the value out", "%s takes none", name)
 		case known[i].Value != nil && !known[i].Value.MatchString(value):
@@ -227,6 +229,10 @@ func (c *checker) origin(s Site, f Facts) {
 
 // network judges what is asked for of a network of sites.
 func (c *checker) network(s Site, f Facts) {
+	if s.otherNetwork {
+		c.add("network", "leave it out, with its sub-sites", "what is drawn or copied is a network already, or is none")
+		return
+	}
 	if s.Network == "" {
 		if len(s.SubSites) > 0 {
 			c.add("sub_sites", "say folders or domains with -network as well", "only a network has sub-sites")
@@ -234,9 +240,9 @@ func (c *checker) network(s Site, f Facts) {
 		return
 	}
 	if modes := f.Networks[s.Kit.Name]; !slices.Contains(modes, s.Network) {
-		c.add("network", "choose from "+cmp.Or(strings.Join(modes, ", "), "none: this kit has none"), "a %s makes no network by %q", s.Kit.Name, s.Network)
+		c.add("network", "choose from "+cmp.Or(strings.Join(modes, ", "), "none: this kit has none"), "%s makes no network by %q", s.Kit.Name, s.Network)
 	} else if s.Origin.Kind == FromArchive {
-		c.add("network", "leave it out", "what is drawn, copied or adopted is a network already, or is none")
+		c.add("network", "leave it out", "its own installer decides that")
 	}
 	for i, sub := range s.SubSites {
 		switch {
@@ -271,7 +277,7 @@ func (c *checker) locale(s Site, f Facts) {
 		names, known := f.Languages(s.Kit)
 		switch {
 		case known && len(names) == 0:
-			c.add("language", "leave it out, and choose in the site itself", "nothing is known of the languages of a %s", s.Kit.Name)
+			c.add("language", "leave it out, and choose in the site itself", "nothing is known of the languages of %s", s.Kit.Name)
 		case known && !slices.Contains(names, s.Language):
 			c.add("language", "choose one of "+strings.Join(names, ", "), "%s %s has no language %q here", s.Kit.Name, s.Kit.Version, s.Language)
 		case !languageName.MatchString(s.Language):
@@ -423,12 +429,12 @@ func (c *checker) name(s Site, f Facts) {
 	}
 }
 
-var notInLabel = regexp.MustCompile(`[^a-z0-9]+`)
+var notInLabel = regexp.MustCompile(`[^\p{L}\p{N}]+`)
 
 // nearest is the host label that somebody probably meant; empty if there is none.
 func nearest(name string) string {
 	near := strings.Trim(notInLabel.ReplaceAllString(strings.ToLower(name), "-"), "-")
-	if slices.Contains(reserved, near) {
+	if slices.Contains(reserved, near) || !label.MatchString(ASCII(near)) {
 		return ""
 	}
 	return near
@@ -642,7 +648,8 @@ func titleOf(name string) string {
 	words := strings.Split(name, "-")
 	for i, word := range words {
 		if word != "" {
-			words[i] = strings.ToUpper(word[:1]) + word[1:]
+			first, size := utf8.DecodeRuneInString(word)
+			words[i] = string(unicode.ToTitle(first)) + word[size:]
 		}
 	}
 	return strings.TrimSpace(strings.Join(words, " "))

@@ -144,8 +144,9 @@ type Site struct {
 	Probe     string    `json:"probe"`
 	CreatedAt time.Time `json:"created_at"`
 
-	originFault string // of a request, while it is judged
-	forceDomain bool
+	originFault  string // of a request, while it is judged
+	otherNetwork bool   // it asks for another network than what it is made of
+	forceDomain  bool
 }
 
 // DocumentRoot is the folder that the web server serves.

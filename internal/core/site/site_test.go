@@ -1,6 +1,7 @@
 package site
 
 import (
+	"fmt"
 	"regexp"
 	"strings"
 	"testing"
@@ -46,6 +47,7 @@ func TestBadRequestsNameTheFieldAndTheRemedy(t *testing.T) {
 		"too long":               {Request{Name: strings.Repeat("a", 64)}, "name", "64 characters"},
 		"upper case":             {Request{Name: "Orchard"}, "name", "write it orchard"},
 		"not a label":            {Request{Name: "orchard_days"}, "name", "write it orchard-days"},
+		"other script":           {Request{Name: "Ærø gård"}, "name", "write it ærø-gård"},
 		"leading hyphen":         {Request{Name: "-orchard"}, "name", "not a host label"},
 		"domain taken":           {Request{Name: "a", Domain: "fernhollow.localhost"}, "domain", "belongs to the site fernhollow"},
 		"domain not a host name": {Request{Name: "a", Domain: "or chard"}, "domain", "not a host name"},
@@ -216,4 +218,33 @@ func TestALanguageMayBeSaidInShort(t *testing.T) {
 	f.Languages = func(Kit) ([]string, bool) { return names, true }
 	assert.Equal(t, "fr_FR", Derive(Request{Name: "moss", Language: "fr"}, f).Language)
 	assert.Equal(t, "es", Derive(Request{Name: "moss", Language: "es"}, f).Language, "and it is refused with the names")
+}
+
+func TestWhatIsDrawnOrCopiedBringsItsNetwork(t *testing.T) {
+	f := facts()
+	f.Networks = map[string][]string{"wordpress": {"folders", "domains"}}
+	f.NetworkOf = func(o Origin) (string, []string, bool) {
+		if o.From == "valley" {
+			return "folders", []string{"north"}, true
+		}
+		return "", nil, false
+	}
+	f.Found = func(Origin) (Kit, string, string) { return Kit{"wordpress", "6.1"}, "", "" }
+	s := Derive(Request{Name: "moss", Stencil: "valley"}, f)
+	assert.Equal(t, "folders north true", s.Network+" "+strings.Join(s.SubSites, " ")+" "+fmt.Sprint(s.Origin.Newest))
+	for _, r := range []Request{{Stencil: "valley", Network: "domains"}, {Stencil: "valley", SubSites: []string{"south"}}, {Stencil: "plain", Network: "folders"}, {CopyOf: "plain", Network: "folders", SubSites: []string{"a"}}} {
+		r.Name = "moss"
+		found := fmt.Sprint(Check(Derive(r, f), f))
+		assert.Contains(t, found, "what is drawn or copied is a network already, or is none")
+	}
+	for _, r := range []Request{{Stencil: "valley", Network: "folders"}, {Stencil: "valley", SubSites: []string{"north"}}, {Stencil: "plain"}} {
+		r.Name = "moss"
+		assert.NotContains(t, fmt.Sprint(Check(Derive(r, f), f)), "network")
+	}
+}
+
+func TestTitlesAreMadeOfNamesInAnyScript(t *testing.T) {
+	for name, title := range map[string]string{"orchard-days": "Orchard Days", "ærø-gård": "Ærø Gård", "été": "Été", "東京": "東京", "-": "", "2-moss": "2 Moss"} {
+		assert.Equal(t, title, titleOf(name), name)
+	}
 }
