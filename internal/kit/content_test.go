@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -28,6 +29,7 @@ func TestADumpLoadsToTheSameRows(t *testing.T) {
 	d := ground.Database(t)
 	for _, name := range []string{"dump_from", "dump_to"} {
 		require.NoError(t, d.CreateDatabase(ctx, name, name, "garden-gate-77"))
+		t.Cleanup(func() { d.DropDatabase(ctx, name, name) })
 	}
 	from, to := d.Open("dump_from"), d.Open("dump_to")
 	defer from.Close()
@@ -67,11 +69,20 @@ func TestAReleaseIsPreparedOnceAndDrawnFrom(t *testing.T) {
 	shelf := kit.Stock{Dir: filepath.Join(ground.Folder(t), "shelf")}
 	kits, _ := kit.All("")
 	wordpress := kits["wordpress"]
+	weekAgo := time.Now().Add(-8 * 24 * time.Hour)
+	for name, used := range map[string]time.Time{"wordpress-" + release.Version + "-00000001": weekAgo, "wordpress-" + release.Version + "-00000002": time.Now(), "wordpress-5.7-00000001": weekAgo, "wordpress-" + release.Version + "-00000001-00000003": weekAgo} {
+		require.NoError(t, os.MkdirAll(filepath.Join(shelf.Dir, name, "tree"), 0o755))
+		require.NoError(t, os.Chtimes(filepath.Join(shelf.Dir, name), used, used))
+	}
 	prepared, err := shelf.Prepare(ctx, wordpress, kit.Source{Packages: release.Root()}, release.Version, php, d)
 	require.NoError(t, err)
 	again, err := shelf.Prepare(ctx, wordpress, kit.Source{Packages: release.Root()}, release.Version, php, d)
 	require.NoError(t, err)
 	assert.Same(t, prepared, again)
+	entries, err := os.ReadDir(shelf.Dir)
+	require.NoError(t, err)
+	assert.Len(t, entries, 4, "what another state of the kit made ready goes once it has not been used for a week: %v", entries)
+	assert.NoDirExists(t, filepath.Join(shelf.Dir, "wordpress-"+release.Version+"-00000001"))
 	assert.NoFileExists(t, filepath.Join(prepared.Tree, "wp-config.php"), "no secret is on the shelf")
 	bundle, err := os.ReadFile(filepath.Join(prepared.Tree, "wp-includes/certificates/ca-bundle.crt"))
 	require.NoError(t, err)
@@ -84,6 +95,7 @@ func TestAReleaseIsPreparedOnceAndDrawnFrom(t *testing.T) {
 	assert.Zero(t, scratch, "no scratch database is left")
 
 	require.NoError(t, d.CreateDatabase(ctx, "drawn", "drawn", "garden-gate-77"))
+	t.Cleanup(func() { d.DropDatabase(ctx, "drawn", "drawn") })
 	pool := d.Open("drawn")
 	defer pool.Close()
 	s := site.Site{Name: "drawn", Title: `Fern's & <Moss>`, Admin: site.Admin{User: "head-keeper", Email: "ines@fernhollow.example", Password: "it's a \"password\""}}
@@ -120,6 +132,7 @@ func TestWhatAKilledPreparationLeftIsCleared(t *testing.T) {
 	d := ground.Database(t)
 	for _, name := range []string{"vessik_0123abcd", "vessik_deadbeef", "vessik_garden"} {
 		require.NoError(t, d.CreateDatabase(ctx, name, name, "garden-gate-77"))
+		t.Cleanup(func() { d.DropDatabase(ctx, name, name) })
 	}
 	require.NoError(t, kit.ClearScratch(ctx, d, []string{"vessik_deadbeef"}))
 	for name, want := range map[string]bool{"vessik_0123abcd": false, "vessik_deadbeef": true, "vessik_garden": true} {
@@ -140,7 +153,9 @@ func TestADatabaseArrivesWholeOnAnotherServer(t *testing.T) {
 	require.NoError(t, err)
 	defer older.Stop()
 	require.NoError(t, older.CreateDatabase(ctx, "moss", "moss", "garden-gate-77"))
+	t.Cleanup(func() { older.DropDatabase(ctx, "moss", "moss") })
 	require.NoError(t, from.CreateDatabase(ctx, "moss", "moss", "garden-gate-77"))
+	t.Cleanup(func() { from.DropDatabase(ctx, "moss", "moss") })
 	a, b := from.Open("moss"), older.Open("moss")
 	defer a.Close()
 	defer b.Close()
@@ -186,6 +201,7 @@ func TestScheduledTasksAreFoundInTheDatabase(t *testing.T) {
 	wordpress := kits["wordpress"]
 	d := ground.Database(t)
 	require.NoError(t, d.CreateDatabase(ctx, "tasks", "tasks", "garden-gate-77"))
+	t.Cleanup(func() { d.DropDatabase(ctx, "tasks", "tasks") })
 	pool := d.Open("tasks")
 	defer pool.Close()
 	_, err := pool.Exec("CREATE TABLE wp_options (option_name VARCHAR(64), option_value LONGTEXT); INSERT INTO wp_options VALUES ('cron', 'a:3:{i:1795000000;a:1:{s:3:\"a_b\";a:1:{s:2:\"xx\";a:1:{s:8:\"interval\";i:1700000001;}}}i:1794000000;a:1:{s:1:\"c\";a:0:{}}s:7:\"version\";i:2;}')")

@@ -89,15 +89,20 @@ type Source struct {
 func (s *Stock) Prepare(ctx context.Context, k *Kit, source Source, version string, php *engine.Engine, database *engine.DatabaseServer) (*Prepared, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	id := k.Name + "-" + version + source.ID + "-" + k.fingerprint()
-	if p := s.kept[id]; p != nil {
+	release := k.Name + "-" + version + source.ID + "-"
+	id := release + k.fingerprint()
+	place := filepath.Join(s.Dir, id)
+	now := time.Now()
+	err := os.Chtimes(place, now, now) // it is in use
+	missing := errors.Is(err, fs.ErrNotExist)
+	if p := s.kept[id]; p != nil && !missing {
 		return p, nil
 	}
-	place := filepath.Join(s.Dir, id)
-	if _, err := os.Stat(place); errors.Is(err, fs.ErrNotExist) {
+	if missing {
 		if err := s.make(ctx, place, k, source, php, database); err != nil {
 			return nil, fmt.Errorf("prepare %s %s: %w", k.Title, version, err)
 		}
+		s.forget(release, id)
 	}
 	image, err := os.ReadFile(filepath.Join(place, "image.sql"))
 	if err != nil {
@@ -113,6 +118,20 @@ func (s *Stock) Prepare(ctx context.Context, k *Kit, source Source, version stri
 	}
 	s.kept[id] = p
 	return p, nil
+}
+
+// unusedFor is for how long what was made ready by an earlier state of a kit is kept: another service on the same store may use it.
+const unusedFor = 7 * 24 * time.Hour
+
+// forget removes what was made ready of a release by other states of its kit, and has not been used for long.
+func (s *Stock) forget(release, id string) {
+	entries, _ := os.ReadDir(s.Dir)
+	for _, entry := range entries {
+		fingerprint, of := strings.CutPrefix(entry.Name(), release)
+		if info, err := entry.Info(); of && entry.Name() != id && len(fingerprint) == 8 && err == nil && time.Since(info.ModTime()) > unusedFor {
+			os.RemoveAll(filepath.Join(s.Dir, entry.Name()))
+		}
+	}
 }
 
 // ClearScratch drops what a preparation that was killed left on a server; keep are the databases of sites.
