@@ -91,3 +91,16 @@ func TestASiteThatWorksOfflineAsksNobody(t *testing.T) {
 	_, text, _ = get(t, made.URL+"ask.php")
 	assert.True(t, strings.HasPrefix(text, "open open"), text)
 }
+
+// WordPress asks itself, such as before it keeps a change of a theme's file; older libraries do not find names below localhost.
+func TestWordPressReachesItself(t *testing.T) {
+	s := shared(t)
+	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", PHP: "7.4"}, client.Request{Name: "orchard-days", PHP: "8.4"}))
+	defer s.retire(t, "moss-archive", "orchard-days")
+	for _, name := range []string{"moss-archive", "orchard-days"} {
+		made := s.site(t, name)
+		require.NoError(t, os.WriteFile(filepath.Join(made.Folder, "ask.php"), []byte(`<?php require 'wp-load.php'; $r = wp_remote_get(wp_login_url()); echo is_wp_error($r) ? $r->get_error_message() : $r['response']['code'];`), 0o644))
+		_, text, _ := get(t, made.URL+"ask.php")
+		assert.Equal(t, "200", text, name)
+	}
+}

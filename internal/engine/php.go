@@ -33,6 +33,8 @@ type PHPPlace struct {
 	Probe  string // the file that answers checks
 	Port   int    // of the site's database server
 	Ticket string // the text of the PHP that signs a user in; empty for none
+	// Prepend is PHP of the kit that runs before every script.
+	Prepend string
 }
 
 // lastAnswers is how long PHP that was asked to end may go on with what it is working on.
@@ -116,7 +118,7 @@ func (m *PHPMaster) configure(e *Engine, s site.Site, turn int) error {
 	}
 	place := m.place
 	configuration := render.PHP{Site: s, Dir: dir, Temp: place.Temp, Logs: place.Logs, Socket: place.Socket, ProbeFile: place.Probe,
-		Children: 12, ExtensionDir: extensionDir, Extensions: render.Extensions(extensions, s.Settings)}
+		KitPHP: place.Prepend, Children: 12, ExtensionDir: extensionDir, Extensions: render.Extensions(extensions, s.Settings)}
 	if configuration.Cache, err = m.cache(e, configuration.Extensions); err != nil {
 		return err
 	}

@@ -225,10 +225,13 @@ func (w *Nginx) load(ctx context.Context, wanted map[string]VirtualHost) error {
 	return err
 }
 
+// reloadWithin is for how long nginx may take to take up a configuration, on a machine that is busy with other things.
+const reloadWithin = 30 * time.Second
+
 // reload returns once every new connection is served by what was loaded: nginx starts new workers first, and those before them call
 // themselves "shutting down" as they leave the ports.
 func (w *Nginx) reload(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, reloadWithin)
 	defer cancel()
 	pid := w.process.PID()
 	before := children(pid)
@@ -252,7 +255,7 @@ func (w *Nginx) reload(ctx context.Context) error {
 
 // settle waits until what was loaded listens and what was taken out does not.
 func (w *Nginx) settle(ctx context.Context, before map[string]VirtualHost) error {
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, reloadWithin)
 	defer cancel()
 	kept := map[int]bool{}
 	for name, host := range w.hosts {

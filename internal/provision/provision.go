@@ -343,7 +343,7 @@ func (p *Provisioner) socket(s site.Site) string {
 func (p *Provisioner) phpPlace(s site.Site) engine.PHPPlace {
 	name := s.Name
 	ticket, _ := p.kitOf(s).Script(p.kitOf(s).Ticket.Script) // its kit was judged
-	return engine.PHPPlace{Port: p.DatabasePort(s.Stack.Database), Ticket: string(ticket), Dir: p.Home.path("run", "php", name), Temp: p.Home.path("tmp", name), Logs: p.Home.siteLogs(name),
+	return engine.PHPPlace{Port: p.DatabasePort(s.Stack.Database), Ticket: string(ticket), Prepend: p.kitOf(s).Prepend, Dir: p.Home.path("run", "php", name), Temp: p.Home.path("tmp", name), Logs: p.Home.siteLogs(name),
 		Mail: p.Home.path("mail", name), Socket: p.socket(s), Probe: p.probeFile()}
 }
 

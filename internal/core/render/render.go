@@ -126,11 +126,20 @@ type PHP struct {
 	Socket       string
 	ProbeFile    string
 	Ticket       string // the PHP that signs a user in; empty for none
+	KitPHP       string // of the kit, run before every script
 	Children     int
 	OpenBasedir  string // set where the kernel cannot confine
 	ExtensionDir string
 	Extensions   []string
 	Cache        string // folder of compiled scripts; empty for none
+}
+
+// KitPrepend is the kit's PHP, held in a function of its own.
+func (p PHP) KitPrepend() string {
+	if p.KitPHP == "" {
+		return ""
+	}
+	return "(static function () {\n" + strings.TrimSpace(p.KitPHP) + "\n})();\n"
 }
 
 func (p PHP) Pool() string { return render("php-fpm.conf", p) }

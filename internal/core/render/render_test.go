@@ -1,6 +1,7 @@
 package render
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -40,6 +41,9 @@ func TestTemplatesFitTheirValues(t *testing.T) {
 	assert.Contains(t, php.Pool(), `listen = "/run/f.sock"`)
 	assert.NotContains(t, php.Pool(), "open_basedir", "only where the kernel cannot confine")
 	assert.Contains(t, php.Prepend(), "hash_equals('secret'")
+	assert.NotContains(t, php.Prepend(), "static function () {\necho")
+	php.KitPHP = "\necho '<&';\n"
+	assert.True(t, strings.HasSuffix(php.Prepend(), "(static function () {\necho '<&';\n})();\n"), php.Prepend())
 	assert.Contains(t, MariaDB{Socket: "/s"}.String(), "skip-networking")
 	assert.Contains(t, MariaDB{Socket: "/s", Port: 22000}.String(), "bind-address = 127.0.0.1")
 	assert.NotEmpty(t, Probe())

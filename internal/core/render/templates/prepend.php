@@ -37,3 +37,4 @@ set_error_handler(static function ($level, $text, $file, $line) {
     return false;
 }, E_ALL);
 {{- end}}
+{{.KitPrepend}}
