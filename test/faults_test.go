@@ -108,8 +108,8 @@ func TestAServiceThatRestartsFindsEverything(t *testing.T) {
 	assert.Len(t, operations, 2)
 	s.kill()
 	s = start(t, home) // what the killed one left is ended, not in the way
-	status, _, _ = get(t, url)
-	assert.Equal(t, 200, status)
+	status, text, _ := get(t, url)
+	assert.Equal(t, 200, status, text)
 	s.stop()
 
 	listener, err := net.Listen("tcp4", "127.0.0.1:"+strconv.Itoa(port))

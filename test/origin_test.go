@@ -294,6 +294,8 @@ echo "-- a panel\n/*!40101 SET NAMES utf8mb4 */;\nCREATE DATABASE other;\nUSE ot
 	link, err := os.Readlink(config)
 	require.NoError(t, err)
 	assert.Equal(t, config+".own", link)
+	_, _, code = s.cli("site", "frost")
+	assert.Equal(t, 2, code, "nothing of it is left")
 	_, errs, code = s.cli("new", "frost", "-adopt", filepath.Join(place, "nowhere"), "-sql", "dump.sql")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "is not there")

@@ -83,14 +83,18 @@ func (k *Kit) GiveBack(folder string, before []byte) error {
 	if err != nil {
 		return err
 	}
+	given := text
 	for _, v := range k.Configuration.Values {
 		fromBefore, toBefore, _, had := v.find(before)
-		from, to, _, has := v.find(text)
+		from, to, _, has := v.find(given)
 		if had && has && v.Of != "secret" {
-			text = slices.Concat(text[:from], before[fromBefore:toBefore], text[to:])
+			given = slices.Concat(given[:from], before[fromBefore:toBefore], given[to:])
 		}
 	}
-	return replaceFile(path, text)
+	if bytes.Equal(given, text) {
+		return nil
+	}
+	return replaceFile(path, given)
 }
 
 // Blank is a site's configuration without what is secret in it, for a stencil.
