@@ -99,12 +99,12 @@ func TestScreenshots(t *testing.T) {
 	}
 	command := func(arguments ...string) string {
 		out, errs, _ := s.cli(arguments...)
-		return "$ vessik " + strings.Join(arguments, " ") + "\n" + strings.TrimSpace(errs+out) + "\n"
+		return typed(arguments) + "\n" + strings.TrimSpace(errs+out) + "\n"
 	}
 	terminal("commands", command("sites"), command("site", "moss-archive"), command("engines"))
 	restack := func(arguments ...string) string { // without the progress lines
 		out, _, _ := s.cli(arguments...)
-		return "$ vessik " + strings.Join(arguments, " ") + "\n" + strings.TrimSpace(out) + "\n"
+		return typed(arguments) + "\n" + strings.TrimSpace(out) + "\n"
 	}
 	terminal("restack", restack("restack", "seed-exchange", "-php", "8.4", "-web", "apache"), restack("restack", "seed-exchange", "-database", "11.8"), restack("settings", "orchard-days", "-history"))
 	terminal("verify", command("verify", "fernhollow", "glasshouse-journal"))
@@ -118,4 +118,16 @@ func mustStatus(t testing.TB, s *service) client.Status {
 	status, err := s.Status(context.Background())
 	require.NoError(t, err)
 	return status
+}
+
+// typed is a command as one types it.
+func typed(arguments []string) string {
+	line := "$ vessik"
+	for _, argument := range arguments {
+		if strings.Contains(argument, " ") {
+			argument = `"` + argument + `"`
+		}
+		line += " " + argument
+	}
+	return line
 }
