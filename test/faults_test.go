@@ -37,6 +37,8 @@ func TestEnginesThatAreKilledComeBack(t *testing.T) {
 			}
 		}
 		require.NotZero(t, killed, "%s in %v", pattern, processesOf(s.home))
+		_, errs, code := s.cli("label", "fernhollow", "-note", "killed: "+pattern[:3])
+		assert.Zero(t, code, "the service works on, or waits for its records: %s", errs)
 		for _, name := range []string{"fernhollow", "seed-exchange"} {
 			assert.Eventually(t, func() bool { status, _, _ := get(t, s.site(t, name).URL); return status == 200 }, 20*time.Second, 50*time.Millisecond, "%s after %s", name, pattern)
 		}

@@ -6,12 +6,15 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
+	"syscall"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -28,6 +31,31 @@ type DatabaseServer struct {
 	process *proc.Process
 	admin   *sql.DB
 	config  *mysql.Config
+	stopped atomic.Bool
+}
+
+// restartWithin is for how long a connection waits for a server that was killed and comes back.
+const restartWithin = 10 * time.Second
+
+type atOnce struct{} // marks the context of whoever would not wait
+
+// dial connects, and waits for a server that was killed: it is back within moments, and nothing has been asked of it yet.
+func (d *DatabaseServer) dial(ctx context.Context, network, address string) (net.Conn, error) {
+	ctx, cancel := context.WithTimeout(ctx, restartWithin)
+	defer cancel()
+	var dialer net.Dialer
+	for {
+		connection, err := dialer.DialContext(ctx, network, address)
+		down := errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, fs.ErrNotExist)
+		if !down || d.stopped.Load() || ctx.Value(atOnce{}) != nil {
+			return connection, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, err
+		case <-time.After(5 * time.Millisecond):
+		}
+	}
 }
 
 // DatabasePlace says where a server keeps its data and where it listens.
@@ -66,11 +94,12 @@ func StartDatabase(ctx context.Context, supervisor *proc.Supervisor, e *Engine, 
 	if err := d.config.Apply(mysql.Charset("utf8mb4", "utf8mb4_unicode_ci")); err != nil {
 		return nil, err
 	}
+	d.config.DialFunc = d.dial
 	d.config.MultiStatements, d.config.InterpolateParams = true, true
 	d.admin = d.Open("")
 	var err error
 	d.process, err = supervisor.Start(ctx, proc.Spec{Name: e.ID, Program: e.Program("mariadbd"), Arguments: []string{"--defaults-file=" + file},
-		Env: []string{"PATH=/usr/bin:/bin", "TZ=UTC"}, Log: place.Log, StartWithin: 60 * time.Second, Grace: 60 * time.Second, Ready: d.admin.PingContext})
+		Env: []string{"PATH=/usr/bin:/bin", "TZ=UTC"}, Log: place.Log, StartWithin: 60 * time.Second, Grace: 60 * time.Second, Ready: func(ctx context.Context) error { return d.admin.PingContext(context.WithValue(ctx, atOnce{}, true)) }})
 	if err != nil {
 		d.admin.Close()
 		return nil, err
@@ -207,6 +236,7 @@ func (d *DatabaseServer) PID() int { return d.process.PID() }
 
 // Stop ends the server in order.
 func (d *DatabaseServer) Stop() {
+	d.stopped.Store(true)
 	d.admin.Close()
 	d.process.Stop()
 }

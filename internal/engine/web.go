@@ -235,7 +235,7 @@ func (w *Nginx) reload(ctx context.Context) error {
 	defer cancel()
 	pid := w.process.PID()
 	before := children(pid)
-	if err := w.process.Signal(syscall.SIGHUP); err != nil {
+	if err := w.process.Signal(syscall.SIGHUP); err != nil || len(before) == 0 { // a kernel that does not tell who a process's children are
 		return err
 	}
 	err := waitFor(ctx, func() bool {

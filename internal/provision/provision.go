@@ -604,7 +604,7 @@ func (p *Provisioner) Outage(s site.Site, since time.Time) bool {
 		return false
 	}
 	up := d.RunningSince()
-	return up.IsZero() || up.After(since)
+	return up.IsZero() || up.After(since) || !engine.Listens(d.Port) // killed just now, which its visitors know before we do
 }
 
 // DatabasePort is where the sites on a database engine reach it; 0 before its first start.
