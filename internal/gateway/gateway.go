@@ -118,6 +118,7 @@ type patient struct {
 
 const (
 	patience    = 3 * time.Second
+	longestTry  = 15 * time.Second                // what took longer is not asked again: it would take as long
 	apacheError = "text/html; charset=iso-8859-1" // of Apache's own pages
 )
 
@@ -126,13 +127,17 @@ func (p patient) RoundTrip(r *http.Request) (*http.Response, error) {
 	if !twice {
 		return p.once.RoundTrip(r)
 	}
-	for end, times := time.Now().Add(patience), 1; ; times++ {
+	end := time.Time{} // counted from the first failure: a CMS may itself have tried for some seconds
+	for times := 1; ; times++ {
 		began := time.Now()
 		response, err := p.repeatable.Load().RoundTrip(r)
 		gone := err != nil || response.StatusCode == http.StatusBadGateway && response.Header.Get("X-Powered-By") == "" ||
 			response.StatusCode == http.StatusServiceUnavailable && response.Header.Get("Content-Type") == apacheError ||
 			response.StatusCode == http.StatusInternalServerError && response.Header.Get("Content-Type") == apacheError && times < 3 || // PHP ended in the middle, or a fault in .htaccess, which stays
 			response.StatusCode >= http.StatusInternalServerError && p.outage(siteOf(r), began)
+		if gone && end.IsZero() && time.Since(began) < longestTry {
+			end = time.Now().Add(patience)
+		}
 		if !gone || time.Now().After(end) || r.Context().Err() != nil {
 			return response, err
 		}

@@ -304,6 +304,22 @@ func TestAFailureForWantOfADatabaseIsAskedAgain(t *testing.T) {
 	assert.Greater(t, time.Now(), f.back, "asked until the server was back")
 }
 
+// A CMS that finds its database gone tries for some seconds by itself before it gives up.
+func TestAFailureAfterALongTryIsAskedAgain(t *testing.T) {
+	asked := 0
+	server, f := garden(t, site.Running, func(w http.ResponseWriter, r *http.Request) {
+		if asked++; asked == 1 {
+			time.Sleep(patience + 100*time.Millisecond)
+			w.WriteHeader(http.StatusInternalServerError)
+		}
+		fmt.Fprint(w, asked)
+	})
+	f.back = time.Now().Add(time.Second)
+	response, text := ask(t, server, "fernhollow.localhost", "/", nil)
+	assert.Equal(t, 200, response.StatusCode)
+	assert.Equal(t, "2", text)
+}
+
 func TestATicketIsHandedToTheSiteAndToNoOther(t *testing.T) {
 	server, f := garden(t, site.Running, func(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprintf(w, "%s %s %s", r.URL.Path, r.Header.Get("X-Vessik-Probe"), r.Header.Get("X-Vessik-Ticket"))
