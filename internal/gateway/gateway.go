@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"html/template"
+	"io"
 	"log"
 	"net"
 	"net/http"
@@ -118,6 +119,7 @@ type patient struct {
 
 const (
 	patience    = 3 * time.Second
+	hungAfter   = 6 * time.Second
 	longestTry  = 15 * time.Second                // what took longer is not asked again: it would take as long
 	apacheError = "text/html; charset=iso-8859-1" // of Apache's own pages
 )
@@ -130,7 +132,7 @@ func (p patient) RoundTrip(r *http.Request) (*http.Response, error) {
 	end := time.Time{} // counted from the first failure: a CMS may itself have tried for some seconds
 	for times := 1; ; times++ {
 		began := time.Now()
-		response, err := p.repeatable.Load().RoundTrip(r)
+		response, err := p.try(r, began)
 		gone := err != nil || response.StatusCode == http.StatusBadGateway && response.Header.Get("X-Powered-By") == "" ||
 			response.StatusCode == http.StatusServiceUnavailable && response.Header.Get("Content-Type") == apacheError ||
 			response.StatusCode == http.StatusInternalServerError && response.Header.Get("Content-Type") == apacheError && times < 3 || // PHP ended in the middle, or a fault in .htaccess, which stays
@@ -150,6 +152,36 @@ func (p patient) RoundTrip(r *http.Request) (*http.Response, error) {
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
+}
+
+// try asks once. Where the site's database server was down meanwhile and no answer comes, it is given up: what waited for the one that
+// was killed may wait for ever.
+func (p patient) try(r *http.Request, began time.Time) (*http.Response, error) {
+	ctx, cancel := context.WithCancel(r.Context())
+	hung := time.AfterFunc(hungAfter, func() {
+		if p.outage(siteOf(r), began) {
+			cancel()
+		}
+	})
+	response, err := p.repeatable.Load().RoundTrip(r.WithContext(ctx))
+	hung.Stop()
+	if err != nil {
+		cancel()
+		return nil, err
+	}
+	response.Body = &lasting{response.Body, cancel}
+	return response, nil
+}
+
+// lasting is an answer's body, with which the request's context ends.
+type lasting struct {
+	io.ReadCloser
+	end context.CancelFunc
+}
+
+func (l *lasting) Close() error {
+	defer l.end()
+	return l.ReadCloser.Close()
 }
 
 func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -302,6 +303,23 @@ func TestAFailureForWantOfADatabaseIsAskedAgain(t *testing.T) {
 	response, _ = ask(t, server, "fernhollow.localhost", "/broken", nil)
 	assert.Equal(t, 500, response.StatusCode)
 	assert.Greater(t, time.Now(), f.back, "asked until the server was back")
+}
+
+func TestARequestThatHangsSinceTheDatabaseDiedIsAskedAgain(t *testing.T) {
+	var asked atomic.Int64
+	server, f := garden(t, site.Running, func(w http.ResponseWriter, r *http.Request) {
+		if asked.Add(1) == 1 {
+			<-r.Context().Done()
+			return
+		}
+		fmt.Fprint(w, "fern")
+	})
+	f.back = time.Now().Add(time.Second)
+	began := time.Now()
+	response, text := ask(t, server, "fernhollow.localhost", "/", nil)
+	assert.Equal(t, 200, response.StatusCode)
+	assert.Equal(t, "fern", text)
+	assert.Less(t, time.Since(began), hungAfter+2*time.Second)
 }
 
 // A CMS that finds its database gone tries for some seconds by itself before it gives up.
