@@ -33,6 +33,7 @@ func TestEnginesThatAreKilledComeBack(t *testing.T) {
 			if pid, command, _ := strings.Cut(line, " "); strings.Contains(command, pattern) {
 				number, _ := strconv.Atoi(pid)
 				require.NoError(t, syscall.Kill(number, syscall.SIGKILL))
+				require.Eventually(t, func() bool { return syscall.Kill(number, 0) != nil }, 5*time.Second, time.Millisecond)
 				killed++
 			}
 		}

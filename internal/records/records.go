@@ -197,7 +197,7 @@ func (r *Records) SaveDetails(ctx context.Context, o Operation) error {
 	if err != nil {
 		return err
 	}
-	_, err = r.db.ExecContext(ctx, "UPDATE operations SET document=? WHERE id=?", document, o.ID)
+	err = r.set(ctx, "UPDATE operations SET document=? WHERE id=?", document, o.ID)
 	return wrap(err, "record operation "+o.ID)
 }
 
@@ -238,13 +238,22 @@ func taken(err error, name, kind, value string) error {
 	return fmt.Errorf("reserve the %s of %s: %w", kind, name, err)
 }
 
+// set carries out a statement that comes to the same when it is carried out twice: so it is where the server was killed under it.
+func (r *Records) set(ctx context.Context, statement string, values ...any) error {
+	_, err := r.db.ExecContext(ctx, statement, values...)
+	if errors.Is(err, mysql.ErrInvalidConn) {
+		_, err = r.db.ExecContext(ctx, statement, values...)
+	}
+	return err
+}
+
 // SaveSite writes a site's state and document.
 func (r *Records) SaveSite(ctx context.Context, s site.Site) error {
 	document, err := json.Marshal(s)
 	if err != nil {
 		return err
 	}
-	_, err = r.db.ExecContext(ctx, "UPDATE sites SET state=?, document=? WHERE name=?", s.State, document, s.Name)
+	err = r.set(ctx, "UPDATE sites SET state=?, document=? WHERE name=?", s.State, document, s.Name)
 	return wrap(err, "record the site "+s.Name)
 }
 
@@ -350,13 +359,13 @@ func (r *Records) VariablesHistory(ctx context.Context, engine string) ([]plan.V
 
 // Forget removes a site, its reservations and its reports.
 func (r *Records) Forget(ctx context.Context, name string) error {
-	if _, err := r.db.ExecContext(ctx, "DELETE FROM reports WHERE site=?", name); err != nil {
+	if err := r.set(ctx, "DELETE FROM reports WHERE site=?", name); err != nil {
 		return fmt.Errorf("forget the reports of %s: %w", name, err)
 	}
-	if _, err := r.db.ExecContext(ctx, "DELETE FROM settings_history WHERE site=?", name); err != nil {
+	if err := r.set(ctx, "DELETE FROM settings_history WHERE site=?", name); err != nil {
 		return fmt.Errorf("forget the settings of %s: %w", name, err)
 	}
-	_, err := r.db.ExecContext(ctx, "DELETE FROM sites WHERE name=?", name)
+	err := r.set(ctx, "DELETE FROM sites WHERE name=?", name)
 	return wrap(err, "forget the site "+name)
 }
 
@@ -379,19 +388,19 @@ func document(scan func(...any) error, into any) error {
 
 // SaveStep writes how far a step is.
 func (r *Records) SaveStep(ctx context.Context, operation, name string, position int, e plan.Entry) error {
-	_, err := r.db.ExecContext(ctx, "UPDATE steps SET state=?, note=?, milliseconds=? WHERE operation=? AND site=? AND position=?", e.State, e.Note, e.Milliseconds, operation, name, position)
+	err := r.set(ctx, "UPDATE steps SET state=?, note=?, milliseconds=? WHERE operation=? AND site=? AND position=?", e.State, e.Note, e.Milliseconds, operation, name, position)
 	return wrap(err, "record a step of "+name)
 }
 
 // SavePart writes how an operation ended for one site.
 func (r *Records) SavePart(ctx context.Context, operation string, part OperationSite) error {
-	_, err := r.db.ExecContext(ctx, "UPDATE operation_sites SET state=?, problem=? WHERE operation=? AND site=?", part.State, part.Problem, operation, part.Site)
+	err := r.set(ctx, "UPDATE operation_sites SET state=?, problem=? WHERE operation=? AND site=?", part.State, part.Problem, operation, part.Site)
 	return wrap(err, "record the operation for "+part.Site)
 }
 
 // Finish writes that an operation is over.
 func (r *Records) Finish(ctx context.Context, o Operation) error {
-	_, err := r.db.ExecContext(ctx, "UPDATE operations SET state=?, finished_at=? WHERE id=?", o.State, o.FinishedAt, o.ID)
+	err := r.set(ctx, "UPDATE operations SET state=?, finished_at=? WHERE id=?", o.State, o.FinishedAt, o.ID)
 	return wrap(err, "record the end of operation "+o.ID)
 }
 
@@ -409,7 +418,7 @@ func (r *Records) SaveReport(ctx context.Context, operation string, report check
 		return fmt.Errorf("record the report of %s: %w", report.Site, err)
 	}
 	if id, _ := result.LastInsertId(); id%reportsKept == 0 {
-		_, err = r.db.ExecContext(ctx, "DELETE FROM reports WHERE site=? AND id <= (SELECT id FROM (SELECT id FROM reports WHERE site=? ORDER BY id DESC LIMIT 1 OFFSET ?) AS old)", report.Site, report.Site, reportsKept)
+		err = r.set(ctx, "DELETE FROM reports WHERE site=? AND id <= (SELECT id FROM (SELECT id FROM reports WHERE site=? ORDER BY id DESC LIMIT 1 OFFSET ?) AS old)", report.Site, report.Site, reportsKept)
 	}
 	return wrap(err, "clear old reports of "+report.Site)
 }
