@@ -4,13 +4,19 @@ SHELL := /bin/bash
 sudo := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 apt := $(sudo) env DEBIAN_FRONTEND=noninteractive apt-get
 
-.PHONY: demo test grid setup setup-test build console bench screenshots clean
+.PHONY: demo test check grid attack kernel fuzz setup setup-test build launcher console bench screenshots clean
 
 demo: build
 	bin/vessik demo
 
-build: setup console
+build: setup console launcher
 	go build -o bin/vessik ./cmd/vessik
+
+# The launcher of cells, which the service embeds.
+launcher: internal/cell/launcher/vessik-cell
+
+internal/cell/launcher/vessik-cell: $(shell find cmd/vessik-cell internal/cell/inside -name '*.go' -not -name '*_test.go') go.mod
+	CGO_ENABLED=0 go build -trimpath -ldflags="-s -w" -o $@ ./cmd/vessik-cell
 
 # What building and running needs of this machine: the two prerequisites, and Debian's own tools for its packages.
 setup:
@@ -29,19 +35,54 @@ console/dist/index.html: $(shell find console/src console/public console/index.h
 	cd console && npm ci --no-audit --no-fund --loglevel=error && npm run --silent build
 	@touch $@
 
-# Headless Chromium for the console's tests.
+# Headless Chromium for the console's tests, the database's own tool for its dumps, and a C compiler for the race detector.
 setup-test:
-	@command -v chromium >/dev/null || { $(apt) update -qq && $(apt) install -y -qq --no-install-recommends chromium fonts-dejavu-core; }
+	@command -v chromium >/dev/null && command -v mariadb-dump >/dev/null && command -v gcc >/dev/null || { $(apt) update -qq && $(apt) install -y -qq --no-install-recommends chromium fonts-dejavu-core mariadb-client gcc libc6-dev; }
 
-test: build setup-test
+# The linters; test/shape holds lines, functions and the arrows between packages to what docs/architecture.md says. What lies below a folder that a site can write is touched through safefile, the service's own files through ownfile.
+check: build
 	go vet ./...
+	go tool staticcheck ./...
+	go tool forbidigo -set_exit_status -tests=false $(by_path) -- $(addprefix ./internal/,api archive change create defaults facts fleet home hosts kit lifecycle load logs origin picture registry rename restack \
+		restore running saving settings shelf stencil trial users verify)
+	go tool forbidigo -set_exit_status -tests=false '^http\.(DefaultClient|Get|Head|Post|PostForm)(\# give it a timeout)?$$' '^context\.TODO$$' -- ./...
+	go tool go-errorlint -test=false ./...
 	cd console && npm run --silent check
-	go test -count=1 -timeout 10m $$(go list ./... | grep -v /test$$)
-	go test -count=1 -timeout 20m ./test
+
+by_path := '^os\.(Open|OpenFile|Create|ReadFile|WriteFile|ReadDir|CopyFS|Mkdir|MkdirAll|Rename|Remove|RemoveAll|Link|Symlink|Chmod|Chown|Chtimes|Truncate)(\# say safefile or ownfile)?$$' '^filepath\.(Walk|WalkDir|Glob)(\# say safefile or ownfile)?$$'
+
+# What works without engines is tested for data races.
+raced := client $(addprefix internal/,api cell gateway home hosts names operation origin proc registry rename running safefile service shelf survey trial users)
+space := $(subst ,, )
+
+test: check setup-test
+	cd console && npm run --silent test
+	go test -count=1 -timeout 10m $$(go list ./... | grep -v '/test$$\|$(subst $(space),$$\|,$(raced:%=/%))$$')
+	go test -race -count=1 -timeout 10m $(raced:%=./%)
+	VESSIK_NO_CELLS=1 go test -count=1 -timeout 5m -run 'Apache|PHP|WebServer|Databases' ./internal/engine
+	$(call fuzzed,10000x)
+	go test -count=1 -timeout 25m ./test
+	VESSIK_BENCH=small go test -count=1 -timeout 10m -run '^$$' -bench . -benchtime 1x ./test
 
 # Every PHP with every web server and every database.
 grid: build
 	VESSIK_GRID=1 go test -count=1 -timeout 30m -run TestEveryEngineServesWithEveryOther ./test
+
+# A hostile site tries all that is known to us; prints the table of what was tried and what held.
+attack: build
+	go test -count=1 -timeout 15m -v -run TestAttack ./test | grep -v '^=== '
+
+# The tests of cells in another kernel, with control groups.
+kernel: launcher
+	test/kernel/run
+
+# The fuzz targets, for an hour together.
+fuzz: launcher
+	$(call fuzzed,8m)
+
+# Each fuzz target for a number of inputs or a time (whose end a worker sometimes takes for a failure): package and name.
+fuzz_targets := core/dump:FuzzStatement core/render:FuzzQuoted core/rewrite:FuzzScanner stencil:FuzzManifest core/fleet:FuzzParse archive:FuzzUnpack kit:FuzzDefinition
+fuzzed = set -e; for each in $(fuzz_targets); do go test -run '^$$' -fuzz "^$${each\#*:}$$" -fuzztime $(1) -fuzzminimizetime 20x ./internal/$${each%:*}; done
 
 bench: build
 	go test -count=1 -run '^$$' -bench Dump -benchtime 1x ./internal/core/rewrite
@@ -51,4 +92,4 @@ screenshots: build setup-test
 	VESSIK_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -timeout 10m -run TestScreenshots ./test
 
 clean:
-	rm -rf bin console/dist/assets console/dist/index.html console/node_modules console/api.gen.json console/src/api.gen.d.ts
+	rm -rf bin internal/cell/launcher/vessik-cell console/dist/assets console/dist/index.html console/node_modules console/api.gen.json console/src/api.gen.d.ts

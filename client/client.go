@@ -18,6 +18,7 @@ import (
 	"strings"
 
 	"vessik/internal/core/check"
+	"vessik/internal/core/fleet"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/rewrite"
 	"vessik/internal/core/site"
@@ -30,6 +31,7 @@ type (
 	Status           = wire.Status
 	Engine           = wire.Engine
 	Link             = wire.Link
+	Ended            = wire.Ended
 	Derived          = wire.Derived
 	Planned          = wire.Planned
 	Request          = site.Request
@@ -90,7 +92,8 @@ func ForHome(home string) (*Client, error) {
 		err = json.Unmarshal(text, &file)
 	}
 	if errors.Is(err, os.ErrPermission) {
-		return nil, fmt.Errorf("%w: %s belongs to another account; run this as that account, or name your own home with -home", ErrUnreachable, home)
+		return nil, fmt.Errorf("%w: %s belongs to another account; run this as that account, or name your own home with -home", ErrUnreachable,
+			home)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%w: none runs in %s; start one with: vessik serve", ErrUnreachable, home)
@@ -148,12 +151,16 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 		return nil, fmt.Errorf("%w at %s: %w; start it with: vessik serve", ErrUnreachable, c.Base, err)
 	}
 	if response.StatusCode >= 400 {
-		defer response.Body.Close()
-		details := &ProblemDetails{Status: response.StatusCode, Detail: response.Status}
-		json.NewDecoder(response.Body).Decode(details)
-		return nil, details
+		return nil, refusalOf(response)
 	}
 	return response, nil
+}
+
+func refusalOf(response *http.Response) error {
+	defer response.Body.Close()
+	details := &ProblemDetails{Status: response.StatusCode, Detail: response.Status}
+	json.NewDecoder(response.Body).Decode(details)
+	return details
 }
 
 // Status describes the service.
@@ -393,6 +400,16 @@ func (c *Client) WriteSiteFile(ctx context.Context, name string, content bool) (
 	return w, c.call(ctx, "POST", sitePath(name, "/site-file"), wire.WriteSiteFile{Content: content}, &w)
 }
 
+// PreviewFleet says what leads from the sites that there are to those of a fleet file.
+func (c *Client) PreviewFleet(ctx context.Context, text string) (steps []fleet.Step, err error) {
+	return steps, c.call(ctx, "POST", "/fleet/preview", wire.FleetText{Text: text}, &steps)
+}
+
+// ApplyFleet brings the sites to what a fleet file says; the operation goes on after it returns.
+func (c *Client) ApplyFleet(ctx context.Context, text string) (o Operation, err error) {
+	return o, c.call(ctx, "POST", "/fleet/apply", wire.FleetText{Text: text}, &o)
+}
+
 // SetDomains gives a site further domains, and has it forget some that it had before.
 func (c *Client) SetDomains(ctx context.Context, name string, d Domains) (s Site, err error) {
 	return s, c.call(ctx, "PUT", sitePath(name, "/domains"), d, &s)
@@ -475,13 +492,20 @@ func (c *Client) Link(ctx context.Context) (l Link, err error) {
 	return l, err
 }
 
+// EndSessions signs all browsers out of the console.
+func (c *Client) EndSessions(ctx context.Context) (e Ended, err error) {
+	err = c.call(ctx, "DELETE", "/sessions", nil, &e)
+	return e, err
+}
+
 // Watch follows an operation until it is over and returns it as it ended. see, where given, is shown it at every change.
 func (c *Client) Watch(ctx context.Context, id string, see func(Watched)) (watched Watched, err error) {
 	err = c.events(ctx, "/operations/"+url.PathEscape(id)+"/events", func(event string, data []byte) (bool, error) {
-		watched = Watched{}
-		if err := json.Unmarshal(data, &watched); err != nil {
+		change := Watched{Activity: map[string]plan.Activity{}}
+		if err := json.Unmarshal(data, &change); err != nil {
 			return false, err
 		}
+		watched = watched.With(change)
 		if see != nil {
 			see(watched)
 		}

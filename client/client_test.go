@@ -46,7 +46,8 @@ func TestARefusalKeepsEveryProblem(t *testing.T) {
 		assert.Equal(t, "Bearer t", r.Header.Get("Authorization"))
 		w.Header().Set("Content-Type", "application/problem+json")
 		w.WriteHeader(422)
-		fmt.Fprint(w, `{"status":422,"detail":"nothing was changed","errors":[{"site":"a","field":"port","message":"taken","remedy":"another"},{"field":"name","message":"m","remedy":"r"}]}`)
+		fmt.Fprint(w, `{"status":422,"detail":"nothing was changed","errors":[{"site":"a","field":"port","message":"taken","remedy":"another"},`+
+			`{"field":"name","message":"m","remedy":"r"}]}`)
 	})
 	_, err := c.New(ctx, Request{Name: "a"})
 	var problem *ProblemDetails
@@ -68,7 +69,8 @@ func TestAnAnswerIsReadWhole(t *testing.T) {
 
 func TestWatchingFollowsToTheEnd(t *testing.T) {
 	c := against(t, func(w http.ResponseWriter, _ *http.Request) {
-		fmt.Fprint(w, "event: operation\ndata: {\"id\":\"7\",\"state\":\"running\",\"sites\":[]}\n\n: alive\n\nevent: end\ndata: {\"id\":\"7\",\"state\":\"done\",\"sites\":[]}\n\n")
+		fmt.Fprint(w, "event: operation\ndata: {\"id\":\"7\",\"state\":\"running\",\"sites\":[]}\n\n: alive\n\nevent: end\ndata: "+
+			"{\"id\":\"7\",\"state\":\"done\",\"sites\":[]}\n\n")
 	})
 	seen := []plan.OperationState{}
 	watched, err := c.Watch(ctx, "7", func(w Watched) { seen = append(seen, w.State) })

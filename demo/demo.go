@@ -58,7 +58,8 @@ func Load() Fleet {
 
 // Request asks for a demo site.
 func (f Fleet) Request(s Site) client.Request {
-	return client.Request{Name: s.Name, Group: s.Group, Title: s.Title, Admin: f.Admin, AdminEmail: f.AdminEmail, KitVersion: s.KitVersion, PHP: s.Stack.PHP, Web: s.Stack.Web, Database: s.Stack.Database}
+	return client.Request{Name: s.Name, Group: s.Group, Title: s.Title, Admin: f.Admin, AdminEmail: f.AdminEmail, KitVersion: s.KitVersion,
+		PHP: s.Stack.PHP, Web: s.Stack.Web, Database: s.Stack.Database}
 }
 
 // session is the administrator's, as a browser would have it.
@@ -110,7 +111,8 @@ func Fill(ctx context.Context, s Site, made client.Site) error {
 }
 
 func (in *session) signIn(ctx context.Context, user, password string) error {
-	form := url.Values{"log": {user}, "pwd": {password}, "testcookie": {"1"}, "redirect_to": {in.base + "wp-admin/admin-ajax.php?action=rest-nonce"}}
+	form := url.Values{"log": {user}, "pwd": {password}, "testcookie": {"1"},
+		"redirect_to": {in.base + "wp-admin/admin-ajax.php?action=rest-nonce"}}
 	if _, err := in.send(ctx, "GET", in.base+"wp-login.php", "", nil); err != nil {
 		return err
 	}

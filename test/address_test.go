@@ -23,7 +23,10 @@ func TestARenamedSiteIsReaddressedAndItsOldDomainLeadsToIt(t *testing.T) {
 	s := shared(t)
 	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Title: "Orchard Days", Web: "apache"}))
 	made := s.secrets(t, "orchard-days")
-	out, errs, code := run(t, "run", "orchard-days", "-home", s.home, "--", "php", "-r", `require 'wp-load.php'; wp_insert_post(['post_title' => 'Apples', 'post_name' => 'apples', 'post_status' => 'publish', 'post_content' => home_url('/x').' http://orchard-days.localhost.evil/ mail@orchard-days.localhost']); update_option('deep', ['a' => serialize(['b' => home_url('/y')])]);`)
+	out, errs, code := run(t, "run", "orchard-days", "-home", s.home, "--", "php", "-r",
+		`require 'wp-load.php'; wp_insert_post(['post_title' => 'Apples', 'post_name' => 'apples', 'post_status' => 'publish',
+'post_content' => home_url('/x').' http://orchard-days.localhost.evil/ mail@orchard-days.localhost']); update_option('deep',
+['a' => serialize(['b' => home_url('/y')])]);`)
 	require.Zero(t, code, out+errs)
 	out, errs, code = s.cli("rename", "orchard-days", "apple-days", "-dry-run")
 	require.Zero(t, code, errs)
@@ -31,7 +34,8 @@ func TestARenamedSiteIsReaddressedAndItsOldDomainLeadsToIt(t *testing.T) {
 	assert.Regexp(t, `(?s)left alone.*_posts.*orchard-days.localhost.evil`, out)
 	assert.Equal(t, "orchard-days", s.site(t, "orchard-days").Name, "nothing was changed")
 
-	for _, bad := range []struct{ words []string }{{[]string{"fernhollow"}}, {[]string{"Apple Days"}}, {[]string{"-domain", "fernhollow.localhost"}}, {[]string{"-domain", "apples.dev"}}, {[]string{}}} {
+	for _, bad := range []struct{ words []string }{{[]string{"fernhollow"}}, {[]string{"Apple Days"}},
+		{[]string{"-domain", "fernhollow.localhost"}}, {[]string{"-domain", "apples.dev"}}, {[]string{}}} {
 		_, _, code = s.cli(append([]string{"rename", "orchard-days"}, bad.words...)...)
 		assert.Equal(t, 2, code, "%s", bad.words)
 	}
@@ -96,7 +100,8 @@ func TestARenameThatIsKilledIsDoneOrTakenBack(t *testing.T) {
 		assert.Equal(t, filepath.Join(home, "sites", name), sites[0].Folder)
 		assert.NoDirExists(t, filepath.Join(home, "sites", other))
 		requirePassed(t, s.do(t, plan.Verify, name))
-		assert.Equal(t, strings.TrimSuffix(sites[0].URL, "/"), query(t, s.secrets(t, name), "SELECT option_value FROM wp_options WHERE option_name='siteurl'"))
+		assert.Equal(t, strings.TrimSuffix(sites[0].URL, "/"),
+			query(t, s.secrets(t, name), "SELECT option_value FROM wp_options WHERE option_name='siteurl'"))
 	}
 }
 
@@ -116,7 +121,10 @@ func TestADumpIsLoadedIntoASiteAfterASafetyCopy(t *testing.T) {
 		return path
 	}
 	// A dump that has no user and no front page: the site would be worse off.
-	out, errs, code := s.cli("load", "orchard-days", dump("bad.sql.gz", "CREATE TABLE `old_options` (option_id INT AUTO_INCREMENT PRIMARY KEY, option_name VARCHAR(191), option_value LONGTEXT, autoload VARCHAR(20));\nINSERT INTO `old_options` VALUES (1,'siteurl','https://old.example','yes'); CREATE TABLE `old_usermeta` (umeta_id INT, user_id INT, meta_key VARCHAR(255), meta_value LONGTEXT);"))
+	out, errs, code := s.cli("load", "orchard-days", dump("bad.sql.gz",
+		"CREATE TABLE `old_options` (option_id INT AUTO_INCREMENT PRIMARY KEY, option_name VARCHAR(191), option_value LONGTEXT, autoload "+
+			"VARCHAR(20));\nINSERT INTO `old_options` VALUES (1,'siteurl','https://old.example','yes'); CREATE TABLE `old_usermeta` (umeta_id "+
+			"INT, user_id INT, meta_key VARCHAR(255), meta_value LONGTEXT);"))
 	assert.Equal(t, 3, code, out)
 	assert.Contains(t, errs, "the site went back to what it was, proven by a second report")
 	requirePassed(t, s.do(t, plan.Verify, "orchard-days"))
@@ -129,11 +137,16 @@ func TestADumpIsLoadedIntoASiteAfterASafetyCopy(t *testing.T) {
 
 	// A whole one, made of another site with another address and prefix.
 	from := s.secrets(t, "seed-exchange")
-	pool, err := sql.Open("mysql", fmt.Sprintf("%s:%s@tcp(127.0.0.1:%d)/%s", from.Database.User, from.Database.Password, from.Database.Port, from.Database.Name))
+	pool, err := sql.Open("mysql", fmt.Sprintf("%s:%s@tcp(127.0.0.1:%d)/%s", from.Database.User, from.Database.Password, from.Database.Port,
+		from.Database.Name))
 	require.NoError(t, err)
 	defer pool.Close()
 	whole := ""
-	mysqldump, errs, code := run(t, "run", "seed-exchange", "-home", s.home, "--", "php", "-r", `require 'wp-load.php'; foreach ($wpdb->get_col('SHOW TABLES') as $t) { echo $wpdb->get_row("SHOW CREATE TABLE `+"`$t`"+`", ARRAY_N)[1], ";\n"; foreach ($wpdb->get_results("SELECT * FROM `+"`$t`"+`", ARRAY_N) as $r) { echo "INSERT INTO `+"`$t`"+` VALUES (", implode(',', array_map(fn($v) => $v === null ? 'NULL' : "'".mysqli_real_escape_string($wpdb->dbh, $v)."'", $r)), ");\n"; } }`)
+	mysqldump, errs, code := run(t, "run", "seed-exchange", "-home", s.home, "--", "php", "-r",
+		`require 'wp-load.php'; foreach ($wpdb->get_col('SHOW TABLES') as $t) { echo $wpdb->get_row("SHOW CREATE TABLE `+"`$t`"+
+			`", ARRAY_N)[1], ";\n"; foreach ($wpdb->get_results("SELECT * FROM `+"`$t`"+`", ARRAY_N) as $r) { echo "INSERT INTO `+"`$t`"+
+			` VALUES (", implode(',', array_map(fn($v) => $v === null ? 'NULL' : "'".mysqli_real_escape_string($wpdb->dbh, $v)."'", $r)),
+");\n"; } }`)
 	require.Zero(t, code, errs)
 	whole = strings.ReplaceAll(mysqldump, strings.TrimSuffix(from.URL, "/"), "https://seeds.example")
 	path := dump("whole.sql.gz", whole)
@@ -156,7 +169,8 @@ func TestADumpIsLoadedIntoASiteAfterASafetyCopy(t *testing.T) {
 
 	// That administrator becomes the site's own, and keeps what it wrote.
 	wrote := query(t, loaded, "SELECT CONCAT(COUNT(*), ' of ', post_author) FROM wp_posts WHERE post_status='publish'")
-	for replace, words := range map[string]string{"tobias": `-replace: no administrator is called "tobias"; choose one of head-keeper`, "head-keeper -by Admin": "-by: ", "head-keeper -email ines": "-email: ", "head-keeper -password short": "-password: "} {
+	for replace, words := range map[string]string{"tobias": `-replace: no administrator is called "tobias"; choose one of head-keeper`,
+		"head-keeper -by Admin": "-by: ", "head-keeper -email ines": "-email: ", "head-keeper -password short": "-password: "} {
 		_, errs, code = s.cli(append([]string{"users", "orchard-days", "-replace"}, strings.Fields(replace)...)...)
 		assert.Equal(t, 2, code)
 		assert.Contains(t, errs, words)
@@ -203,7 +217,8 @@ func TestOtherEndingsAreToldToThisMachineWhereTheUserAllowsIt(t *testing.T) {
 	requirePassed(t, s.do(t, plan.Verify, "moss-archive"))
 	require.NoError(t, os.WriteFile(hosts, []byte(read()+"10.0.0.10 later\n"), 0o666))
 	s.retire(t, "moss-archive")
-	require.Eventually(t, func() bool { return read() == own+"10.0.0.10 later\n" }, 5*time.Second, 20*time.Millisecond, "taken back with the site: %s", read())
+	require.Eventually(t, func() bool { return read() == own+"10.0.0.10 later\n" }, 5*time.Second, 20*time.Millisecond,
+		"taken back with the site: %s", read())
 	_, errs, code = s.cli("new", "moss-archive", "-domain", "moss.com")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, ".com is a public ending")

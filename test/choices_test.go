@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -15,12 +16,15 @@ import (
 
 func TestChoicesAtCreation(t *testing.T) {
 	s := shared(t)
-	_, errs, code := s.cli("new", "orchard-days", "-touch", "permalinks,no-comments=yes,wallpaper", "-time-zone", "Mars/Crater", "-language", "..")
+	_, errs, code := s.cli("new", "orchard-days", "-touch", "permalinks,no-comments=yes,wallpaper", "-time-zone", "Mars/Crater", "-language",
+		"..")
 	assert.Equal(t, 2, code)
-	for _, words := range []string{`permalinks wants another value than ""; write it as permalinks=/%year%/%postname%/`, `no-comments takes none`, `no finishing touch "wallpaper"`, `"Mars/Crater" is not in the IANA`, `-language: `} {
+	for _, words := range []string{`permalinks wants another value than ""; write it as permalinks=/%year%/%postname%/`,
+		`no-comments takes none`, `no finishing touch "wallpaper"`, `"Mars/Crater" is not in the IANA`, `-language: `} {
 		assert.Contains(t, errs, words)
 	}
-	out, errs, code := s.cli("new", "orchard-days", "-language", "de", "-time-zone", "Europe/Lisbon", "-touch", "no-samples,permalinks=/%year%/%postname%/,pages=Welcome;Visit us", "-touch", "front-page=Welcome,date-format=F j, Y")
+	out, errs, code := s.cli("new", "orchard-days", "-language", "de", "-time-zone", "Europe/Lisbon", "-touch",
+		"no-samples,permalinks=/%year%/%postname%/,pages=Welcome;Visit us", "-touch", "front-page=Welcome,date-format=F j, Y")
 	require.Zero(t, code, out+errs)
 	defer s.retire(t, "orchard-days")
 	made := s.secrets(t, "orchard-days")
@@ -28,7 +32,8 @@ func TestChoicesAtCreation(t *testing.T) {
 	assert.Contains(t, text, `<html lang="de-DE">`)
 	assert.Regexp(t, `<h1[^>]*>Welcome</h1>`, text)
 	assert.Contains(t, text, `">Visit us</a>`)
-	for name, value := range map[string]string{"timezone_string": "Europe/Lisbon", "permalink_structure": "/%year%/%postname%/", "date_format": "F j, Y"} {
+	for name, value := range map[string]string{"timezone_string": "Europe/Lisbon", "permalink_structure": "/%year%/%postname%/",
+		"date_format": "F j, Y"} {
 		assert.Equal(t, value, query(t, made, "SELECT option_value FROM wp_options WHERE option_name='"+name+"'"))
 	}
 	out, _, _ = run(t, "run", "orchard-days", "-home", s.home, "--", "php", "-r", "echo ini_get('date.timezone');")
@@ -41,10 +46,11 @@ func TestOwnFinishingTouchesRunInOrderAndStopWithTheirOwnWords(t *testing.T) {
 	require.NoError(t, os.MkdirAll(folder, 0o755))
 	defer os.RemoveAll(folder)
 	for name, text := range map[string]string{
-		"a-motto.sql":  "-- Sets a motto\nUPDATE `{{.Prefix}}options` SET option_value={{sql .Title}} WHERE option_name='blogdescription'",
-		"b-note.php":   "<?php // Notes the motto\nupdate_option('garden_note', get_option('blogdescription') . '!');",
-		"c-robots.sh":  "#!/bin/sh\n# Asks robots to stay away\nprintf 'Disallow: /' > robots.txt && mariadb -e \"INSERT INTO garden VALUES ('x')\" || true; test \"$VESSIK_SITE\" = orchard-days",
-		"d-outside.sh": "# Looks where it must not\ncat /etc/passwd || echo it may not; exit 3",
+		"a-motto.sql": "-- Sets a motto\nUPDATE `{{.Prefix}}options` SET option_value={{sql .Title}} WHERE option_name='blogdescription'",
+		"b-note.php":  "<?php // Notes the motto\nupdate_option('garden_note', get_option('blogdescription') . '!');",
+		"c-robots.sh": "#!/bin/sh\n# Asks robots to stay away\nprintf 'Disallow: /' > robots.txt && mariadb -e \"INSERT INTO garden VALUES " +
+			"('x')\" || true; test \"$VESSIK_SITE\" = orchard-days",
+		"d-outside.sh": "# Looks where it must not\ncat " + s.home + "/token || echo it may not; exit 3",
 		"e-theft.sql":  "USE mysql",
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644))
@@ -54,7 +60,8 @@ func TestOwnFinishingTouchesRunInOrderAndStopWithTheirOwnWords(t *testing.T) {
 	assert.Regexp(t, `a-motto.sql +Sets a motto`, kits)
 	_, errs, code := s.cli("new", "orchard-days", "-touch", "a-motto.sql,d-outside.sh,b-note.php")
 	assert.Equal(t, 1, code)
-	assert.Regexp(t, `the finishing touch d-outside.sh: exit status 3: .*it may not; everything was taken back`, strings.ReplaceAll(errs, "\n", " "))
+	assert.Regexp(t, `the finishing touch d-outside.sh: exit status 3: .*it may not; everything was taken back`,
+		strings.ReplaceAll(errs, "\n", " "))
 	_, errs, code = s.cli("new", "orchard-days", "-touch", "e-theft.sql")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "Access denied")
@@ -79,17 +86,24 @@ func TestASiteThatWorksOfflineAsksNobody(t *testing.T) {
 	made := s.site(t, "orchard-days")
 	assert.True(t, made.Offline)
 	port := func(address net.Addr) string { return strings.Split(address.String(), ":")[1] }
-	ask := "<?php $at = microtime(true); $a = @fsockopen('127.0.0.1', " + port(elsewhere.Addr()) + ", $n, $why, 20); $b = @fsockopen('udp://127.0.0.1', " + port(names.LocalAddr()) + ", $n, $why, 20); gethostbyname('fernhollow.example');" +
-		" echo $a ? 'open' : 'refused', ' ', $b ? 'open' : 'refused', microtime(true) - $at < 1 ? ' at once' : ' late';"
+	ask := "<?php $at = microtime(true); $a = @fsockopen('127.0.0.1', " + port(elsewhere.Addr()) +
+		", $n, $why, 20); $b = @fsockopen('udp://127.0.0.1', " + port(names.LocalAddr()) + ", $n, $why, 20); @fwrite($b, 'x');" +
+		" $c = @fsockopen('192.0.2.1', 80, $n, $why, 20); gethostbyname('fernhollow.example');" +
+		" echo $a || $c ? 'open' : 'refused', ' ', gethostbyname('orchard-days.localhost'), microtime(true) - $at < 1 ? ' at once' : ' late';"
 	require.NoError(t, os.WriteFile(filepath.Join(made.DocumentRoot, "ask.php"), []byte(ask), 0o644))
 	_, text, _ := get(t, made.URL+"ask.php")
-	assert.Equal(t, "refused refused at once", text)
+	assert.Equal(t, "refused 127.0.0.1 at once", text)
 	_, text, _ = get(t, made.URL)
 	assert.Contains(t, text, "The database orchard_days answers")
 	_, errs, code := s.cli("settings", "orchard-days", "-offline", "off")
 	require.Zero(t, code, errs)
+	require.NoError(t, os.WriteFile(filepath.Join(made.DocumentRoot, "ask.php"),
+		[]byte(strings.Replace(ask, "$c = @fsockopen('192.0.2.1', 80, $n, $why, 20);", "$c = false;", 1)), 0o644))
 	_, text, _ = get(t, made.URL+"ask.php")
-	assert.True(t, strings.HasPrefix(text, "open open"), text)
+	assert.NotContains(t, text, "open", "another port of this machine is no site's, online or not")
+	names.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
+	_, _, err = names.ReadFrom(make([]byte, 8))
+	assert.Error(t, err, "no datagram came out")
 }
 
 // WordPress asks itself, such as before it keeps a change of a theme's file; older libraries do not find names below localhost.
@@ -99,7 +113,9 @@ func TestWordPressReachesItself(t *testing.T) {
 	defer s.retire(t, "moss-archive", "orchard-days")
 	for _, name := range []string{"moss-archive", "orchard-days"} {
 		made := s.site(t, name)
-		require.NoError(t, os.WriteFile(filepath.Join(made.Folder, "ask.php"), []byte(`<?php require 'wp-load.php'; $r = wp_remote_get(wp_login_url()); echo is_wp_error($r) ? $r->get_error_message() : $r['response']['code'];`), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(made.Folder, "ask.php"),
+			[]byte(`<?php require 'wp-load.php'; $r = wp_remote_get(wp_login_url());
+echo is_wp_error($r) ? $r->get_error_message() : $r['response']['code'];`), 0o644))
 		_, text, _ := get(t, made.URL+"ask.php")
 		assert.Equal(t, "200", text, name)
 	}

@@ -98,9 +98,16 @@ func start(t testing.TB, home string, flags ...string) *service {
 
 func launch(t testing.TB, home string, flags ...string) *service {
 	t.Helper()
+	return launchAs(t, nil, home, flags...)
+}
+
+// launchAs has an account start the service; nil is that of the tests.
+func launchAs(t testing.TB, account *syscall.Credential, home string, flags ...string) *service {
+	t.Helper()
 	s := &service{t: t, home: home, out: &lockedBuffer{}, ended: make(chan struct{})}
 	s.command = exec.Command(program, append([]string{"serve", "-home", home}, flags...)...)
 	s.command.Stdout, s.command.Stderr = s.out, s.out
+	s.command.SysProcAttr = &syscall.SysProcAttr{Credential: account}
 	require.NoError(t, s.command.Start())
 	go func() {
 		s.command.Wait()
@@ -276,7 +283,8 @@ func shared(t testing.TB) *service {
 	t.Helper()
 	sharedOnce.Do(func() {
 		s := launch(t, newHome(t))
-		requirePassed(t, s.made(t, client.Request{Name: "fernhollow", Title: "Fernhollow Garden Network", Admin: "head-keeper", AdminEmail: "ines@fernhollow.example"},
+		requirePassed(t, s.made(t, client.Request{Name: "fernhollow", Title: "Fernhollow Garden Network", Admin: "head-keeper",
+			AdminEmail: "ines@fernhollow.example"},
 			client.Request{Name: "seed-exchange", Title: "Fernhollow Seed Exchange", Admin: "head-keeper", AdminEmail: "tobias@fernhollow.example"}))
 		var err error
 		if earlyTicket, err = s.Ticket(context.Background(), "fernhollow", ""); err != nil {
@@ -311,4 +319,11 @@ func (s *service) setPassword(t testing.TB, site, user string) string {
 	password, err := s.SetPassword(context.Background(), site, user, "")
 	require.NoError(t, err)
 	return password.Password
+}
+
+// between is what stands in a text after one thing and before another.
+func between(text, before, after string) string {
+	_, text, _ = strings.Cut(text, before)
+	text, _, _ = strings.Cut(text, after)
+	return text
 }

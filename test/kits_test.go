@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -27,7 +28,8 @@ func anybody(t testing.TB) *http.Client {
 
 func TestASiteWithoutACMS(t *testing.T) {
 	s := shared(t)
-	requirePassed(t, s.made(t, client.Request{Name: "glasshouse-journal", Kit: "empty", Title: "Seeds & <Swaps>"}, client.Request{Name: "volunteer-desk", Kit: "empty", PHP: "7.4", Web: "apache", Database: "10.5"}))
+	requirePassed(t, s.made(t, client.Request{Name: "glasshouse-journal", Kit: "empty", Title: "Seeds & <Swaps>"},
+		client.Request{Name: "volunteer-desk", Kit: "empty", PHP: "7.4", Web: "apache", Database: "10.5"}))
 	defer s.retire(t, "glasshouse-journal", "volunteer-desk")
 	for name, version := range map[string]string{"glasshouse-journal": "10.11", "volunteer-desk": "10.5"} {
 		made := s.site(t, name)
@@ -36,7 +38,7 @@ func TestASiteWithoutACMS(t *testing.T) {
 		assert.Equal(t, 200, status)
 		assert.Contains(t, text, "answers: "+version, name)
 		for _, path := range []string{"settings.php", "../settings.php", "%2e%2e/settings.php"} {
-			status, text, _ = get(t, made.URL+path)
+			_, text, _ = get(t, made.URL+path)
 			assert.NotContains(t, text, made.Database.Password, "%s%s", made.URL, path)
 		}
 	}
@@ -61,7 +63,9 @@ func TestATicketSignsInOnce(t *testing.T) {
 	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Web: "apache-2.4-bookworm"}))
 	defer s.retire(t, "orchard-days")
 	made := s.site(t, "orchard-days")
-	out, errs, code := run(t, "run", "orchard-days", "-home", s.home, "--", "php", "-r", `require 'wp-load.php'; echo wp_insert_user(['user_login' => 'tobias', 'user_pass' => wp_generate_password(), 'user_email' => 'tobias@fernhollow.example', 'role' => 'editor']);`)
+	out, errs, code := run(t, "run", "orchard-days", "-home", s.home, "--", "php", "-r",
+		`require 'wp-load.php'; echo wp_insert_user(['user_login' => 'tobias', 'user_pass' => wp_generate_password(),
+'user_email' => 'tobias@fernhollow.example', 'role' => 'editor']);`)
 	require.Zero(t, code, out+errs)
 	for _, name := range []string{"fernhollow", "orchard-days"} { // on nginx and on Apache
 		drawn, err := s.Ticket(context.Background(), name, "")
@@ -158,7 +162,8 @@ layout:
   files:
     - path: htdocs/index.php
       text: |
-        <?php $s = require '../config.php'; $d = new mysqli(...$s['database']); ?><title><?= $d->query('SELECT name FROM moss_names')->fetch_row()[0] ?></title>
+        <?php $s = require '../config.php'; $d = new mysqli(...$s['database']);
+        ?><title><?= $d->query('SELECT name FROM moss_names')->fetch_row()[0] ?></title>
     - {path: htdocs/private/notes.txt, text: "not to be read"}
 configuration:
   file: config.php
@@ -175,12 +180,15 @@ checks:
 finishing-touches:
   - {name: frosty, about: All words in white, sql: ["UPDATE moss_names SET name=CONCAT('Frosty ', name)"]}
 `), 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(folder, "install.php"), []byte(`<?php [, $folder] = $argv; $s = require $folder . '/config.php'; $d = new mysqli(...$s['database']);
-$d->query('CREATE TABLE moss_names (name VARCHAR(99))'); $d->query("INSERT INTO moss_names VALUES ('as installed')"); if (@file_get_contents('/etc/passwd')) echo 'not confined'; exit(0);`), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "install.php"),
+		[]byte(`<?php [, $folder] = $argv; $s = require $folder . '/config.php'; $d = new mysqli(...$s['database']);
+$d->query('CREATE TABLE moss_names (name VARCHAR(99))'); $d->query("INSERT INTO moss_names VALUES ('as installed')");
+if (@file_get_contents('/etc/passwd')) echo 'not confined'; exit(0);`), 0o644))
 	out, errs, code = run(t, "kits", "check", folder)
 	require.Zero(t, code, errs)
 	assert.Contains(t, out, "is right: Moss Pages, 1 finishing touches")
-	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", Kit: "moss", Title: "It's Moss", Web: "apache"}, client.Request{Name: "fernhollow", Kit: "moss"}))
+	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", Kit: "moss", Title: "It's Moss", Web: "apache"},
+		client.Request{Name: "fernhollow", Kit: "moss"}))
 	_, text, _ := get(t, s.site(t, "moss-archive").URL)
 	assert.Equal(t, "<title>It's Moss</title>", strings.TrimSpace(text))
 	for _, name := range []string{"moss-archive", "fernhollow"} {
@@ -189,7 +197,8 @@ $d->query('CREATE TABLE moss_names (name VARCHAR(99))'); $d->query("INSERT INTO 
 	}
 	written, err := os.ReadFile(file)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(written), `status: [200], text: "<title>"`, `status: [200], text: "<h1>"`, 1)), 0o644))
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(written), `status: [200], text: "<title>"`,
+		`status: [200], text: "<h1>"`, 1)), 0o644))
 	watched := s.do(t, plan.Verify, "fernhollow")
 	assert.Contains(t, watched.Sites[0].Report.Result("front-page").Observed, `its names are told: ?names answers without "<h1>"`)
 	s.do(t, plan.Stop, "moss-archive", "fernhollow") // and restart without the kit
@@ -207,17 +216,22 @@ func TestWhatIsSetOnceHoldsForNewSites(t *testing.T) {
 	assert.Regexp(t, `php +\(php-8.2\) +built in`, out)
 	_, errs, code = s.cli("defaults", "admin=root", "php=9.9", "colour=green", "admin_password=secret")
 	assert.Equal(t, 2, code)
-	for _, part := range []string{"-admin: \"root\" is what everybody tries first", "-php: no php engine fits \"9.9\"", "-colour: cannot be set once", "-admin-password"} {
+	for _, part := range []string{"-admin: \"root\" is what everybody tries first", "-php: no php engine fits \"9.9\"",
+		"-colour: cannot be set once", "-admin-password"} {
 		assert.Contains(t, errs, part)
 	}
 	assert.NoFileExists(t, filepath.Join(s.home, "vessik.yaml"), "nothing was changed")
 	out, errs, code = s.cli("defaults", "admin=head-keeper", "php=7.4", "kit=empty", "group=Gardens")
 	require.Zero(t, code, errs)
 	assert.Regexp(t, `admin +head-keeper +vessik.yaml`, out)
-	derived, err := s.Derive(context.Background(), client.Request{Name: "moss"}, client.Request{Name: "fern", PHP: "8.4", Kit: "wordpress", Admin: "ines"})
+	derived, err := s.Derive(context.Background(), client.Request{Name: "moss"},
+		client.Request{Name: "fern", PHP: "8.4", Kit: "wordpress", Admin: "ines"})
 	require.NoError(t, err)
-	assert.Equal(t, "head-keeper php-7.4 empty Gardens", strings.Join([]string{derived.Sites[0].Admin.User, derived.Sites[0].Stack.PHP.Engine, derived.Sites[0].Kit.Name, derived.Sites[0].Group}, " "))
-	assert.Equal(t, "ines php-8.4 wordpress", strings.Join([]string{derived.Sites[1].Admin.User, derived.Sites[1].Stack.PHP.Engine, derived.Sites[1].Kit.Name}, " "))
+	assert.Equal(t, "head-keeper php-7.4 empty Gardens",
+		strings.Join([]string{derived.Sites[0].Admin.User, derived.Sites[0].Stack.PHP.Engine, derived.Sites[0].Kit.Name, derived.Sites[0].Group},
+			" "))
+	assert.Equal(t, "ines php-8.4 wordpress", strings.Join([]string{derived.Sites[1].Admin.User, derived.Sites[1].Stack.PHP.Engine,
+		derived.Sites[1].Kit.Name}, " "))
 	file := filepath.Join(s.home, "vessik.yaml")
 	require.NoError(t, os.WriteFile(file, []byte("admin: head-keeper\ncolour: green\n"), 0o644))
 	out, _, _ = s.cli("defaults")
@@ -226,7 +240,7 @@ func TestWhatIsSetOnceHoldsForNewSites(t *testing.T) {
 
 	require.NoError(t, os.WriteFile(file, []byte("kit: empty\n"), 0o644))
 	requirePassed(t, s.made(t, client.Request{Name: "moss"}, client.Request{Name: "fern"}))
-	out, errs, code = s.cli("label", "moss", "fern", "-group", "Open days", "-top", "on")
+	_, errs, code = s.cli("label", "moss", "fern", "-group", "Open days", "-top", "on")
 	require.Zero(t, code, errs)
 	out, errs, code = s.cli("label", "moss", "-note", "stays on old engines", "-top", "off")
 	require.Zero(t, code, errs)
@@ -239,7 +253,8 @@ func TestWhatIsSetOnceHoldsForNewSites(t *testing.T) {
 func TestTheFleetFile(t *testing.T) {
 	s := start(t, newHome(t))
 	file := filepath.Join(t.TempDir(), "fleet.yaml")
-	require.NoError(t, os.WriteFile(file, []byte("fleet: 1\nsites:\n  - {name: fernhollow, title: Fernhollow, group: Gardens}\n  - {name: moss-archive, kit: empty, php: '7.4', state: stopped}\n  - {name: seed-exchange, kit: empty, web: apache}\n"), 0o644))
+	require.NoError(t, os.WriteFile(file, []byte("fleet: 1\nsites:\n  - {name: fernhollow, title: Fernhollow, group: Gardens}\n  - {name: "+
+		"moss-archive, kit: empty, php: '7.4', state: stopped}\n  - {name: seed-exchange, kit: empty, web: apache}\n"), 0o644))
 	out, errs, code := s.cli("fleet", "preview", file)
 	require.Zero(t, code, errs)
 	assert.Contains(t, out, "make      moss-archive  kit empty, php 7.4")
@@ -247,16 +262,20 @@ func TestTheFleetFile(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, sites, "it only shows")
 
-	// Applied, and killed half-way; applied again it is whole.
+	// Applied, and killed half-way: the next service makes it whole.
 	command := exec.Command(program, "fleet", "apply", file, "-home", s.home)
 	require.NoError(t, command.Start())
-	require.Eventually(t, func() bool { sites, _ := s.Sites(context.Background(), false); return len(sites) == 3 }, 20*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { sites, _ := s.Sites(context.Background(), false); return len(sites) == 3 }, 20*time.Second,
+		time.Millisecond)
 	s.kill()
 	command.Wait()
 	s = start(t, s.home)
-	out, errs, code = s.cli("fleet", "apply", file)
-	require.Zero(t, code, out+errs)
-	assert.Equal(t, "running stopped running", strings.Join([]string{string(s.site(t, "fernhollow").State), string(s.site(t, "moss-archive").State), string(s.site(t, "seed-exchange").State)}, " "))
+	require.Eventually(t, func() bool {
+		operations, err := s.Operations(context.Background(), 50)
+		return err == nil && !slices.ContainsFunc(operations, func(o client.Operation) bool { return o.State == plan.OperationRunning })
+	}, time.Minute, 50*time.Millisecond)
+	assert.Equal(t, "running stopped running", strings.Join([]string{string(s.site(t, "fernhollow").State),
+		string(s.site(t, "moss-archive").State), string(s.site(t, "seed-exchange").State)}, " "))
 	assert.Equal(t, "php-7.4", s.site(t, "moss-archive").Stack.PHP.Engine)
 	out, errs, code = s.cli("fleet", "apply", file)
 	require.Zero(t, code, errs)

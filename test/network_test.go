@@ -17,7 +17,8 @@ func TestNetworksOfSites(t *testing.T) {
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "makes no network")
 	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Network: "folders", SubSites: []string{"north", "south"}},
-		client.Request{Name: "moss-archive", Network: "domains", SubSites: []string{"north", "south"}, Web: "apache-2.4-trixie", Database: "10.5", PHP: "7.4"}))
+		client.Request{Name: "moss-archive", Network: "domains", SubSites: []string{"north", "south"}, Web: "apache-2.4-trixie", Database: "10.5",
+			PHP: "7.4"}))
 	defer s.retire(t, "orchard-days", "moss-archive")
 	sub := func(name, sub string) string {
 		for _, address := range s.site(t, name).SubSites {

@@ -4,7 +4,6 @@ import (
 	"archive/zip"
 	"context"
 	"crypto/sha256"
-	"database/sql"
 	"fmt"
 	"io/fs"
 	"os"
@@ -25,11 +24,8 @@ import (
 // query asks a site's database, as the site's own user.
 func query(t testing.TB, s client.Site, statement string) string {
 	t.Helper()
-	pool, err := sql.Open("mysql", fmt.Sprintf("%s:%s@tcp(127.0.0.1:%d)/%s", s.Database.User, s.Database.Password, s.Database.Port, s.Database.Name))
-	require.NoError(t, err)
-	defer pool.Close()
 	var value string
-	require.NoError(t, pool.QueryRow(strings.ReplaceAll(statement, "wp_", s.Prefix)).Scan(&value), statement)
+	require.NoError(t, pool(t, s).QueryRow(strings.ReplaceAll(statement, "wp_", s.Prefix)).Scan(&value), statement)
 	return value
 }
 
@@ -43,10 +39,12 @@ func TestAStencilIsDrawnTenTimesSideBySide(t *testing.T) {
 		require.Zero(t, exit, out+errs)
 		return out
 	}
-	inSite("orchard-days", `wp_insert_post(['post_title' => 'Apple days', 'post_status' => 'publish', 'post_content' => '<a href="'.home_url('/apples/').'">apples</a> and http://orchard-days.localhost.evil/']);
+	inSite("orchard-days", `wp_insert_post(['post_title' => 'Apple days', 'post_status' => 'publish',
+'post_content' => '<a href="'.home_url('/apples/').'">apples</a> and http://orchard-days.localhost.evil/']);
 update_option('orchard_settings', ['logo' => home_url('/logo.png'), 'deep' => serialize(['at' => home_url('/')])]);
 update_option('orchard_json', json_encode(['u' => home_url('/x')]));
-wp_insert_user(['user_login' => 'tobias', 'user_pass' => 'a-password-of-tobias', 'user_email' => 'tobias@fernhollow.example', 'role' => 'editor']); set_transient('orchard_cache', 'stale');`)
+wp_insert_user(['user_login' => 'tobias', 'user_pass' => 'a-password-of-tobias', 'user_email' => 'tobias@fernhollow.example',
+'role' => 'editor']); set_transient('orchard_cache', 'stale');`)
 	uploads := filepath.Join(made.Folder, "wp-content/uploads")
 	require.NoError(t, os.MkdirAll(uploads, 0o777))
 	require.NoError(t, os.Chmod(uploads, 0o777))
@@ -92,7 +90,8 @@ wp_insert_user(['user_login' => 'tobias', 'user_pass' => 'a-password-of-tobias',
 		require.NoError(t, err)
 		salts := regexp.MustCompile(`(?:KEY|SALT)', '([^']*)'`).FindAllStringSubmatch(string(text), -1)
 		require.Len(t, salts, 8)
-		found := []string{drawn.Database.Password, drawn.Admin.Password, drawn.Prefix, query(t, drawn, "SELECT user_pass FROM wp_users WHERE user_login='"+drawn.Admin.User+"'")}
+		found := []string{drawn.Database.Password, drawn.Admin.Password, drawn.Prefix,
+			query(t, drawn, "SELECT user_pass FROM wp_users WHERE user_login='"+drawn.Admin.User+"'")}
 		for _, salt := range salts {
 			require.NotEmpty(t, salt[1])
 			found = append(found, salt[1])
@@ -105,8 +104,11 @@ wp_insert_user(['user_login' => 'tobias', 'user_pass' => 'a-password-of-tobias',
 			continue
 		}
 		own := strings.TrimSuffix(drawn.URL, "/")
-		assert.Equal(t, `<a href="`+own+`/apples/">apples</a> and http://orchard-days.localhost.evil/`, query(t, drawn, "SELECT post_content FROM wp_posts WHERE post_title='Apple days'"))
-		assert.Equal(t, own+"/logo.png "+own+"/ "+own+"/x", inSite(name, `$o = get_option('orchard_settings'); echo $o['logo'], ' ', unserialize($o['deep'])['at'], ' ', json_decode(get_option('orchard_json'))->u;`))
+		assert.Equal(t, `<a href="`+own+`/apples/">apples</a> and http://orchard-days.localhost.evil/`,
+			query(t, drawn, "SELECT post_content FROM wp_posts WHERE post_title='Apple days'"))
+		assert.Equal(t, own+"/logo.png "+own+"/ "+own+"/x",
+			inSite(name, `$o = get_option('orchard_settings'); echo $o['logo'], ' ', unserialize($o['deep'])['at'], ' ',
+json_decode(get_option('orchard_json'))->u;`))
 		assert.Equal(t, "0", query(t, drawn, "SELECT COUNT(*) FROM wp_options WHERE option_name LIKE '%orchard_cache%'"), "no caches")
 		assert.Equal(t, "*", query(t, drawn, "SELECT user_pass FROM wp_users WHERE user_login='tobias'"), "nor anybody's password")
 		assert.FileExists(t, filepath.Join(drawn.Folder, "wp-content/uploads/apple.txt"))
@@ -147,11 +149,16 @@ func mossCMS(t testing.TB, dir string) string {
 	writer := zip.NewWriter(out)
 	for name, text := range map[string]string{
 		"moss-cms-2.1/public/index.php": `<?php if (!is_file('../settings.php')) { header('Location: /install.php'); exit; }
-$s = require '../settings.php'; $d = new mysqli($s['host'], $s['user'], $s['password'], $s['name'], $s['port']); $row = $d->query('SELECT title FROM moss')->fetch_row(); echo "<title>$row[0]</title><h1>$row[0]</h1>", $_SERVER['REQUEST_URI'];`,
-		"moss-cms-2.1/public/install.php": `<?php if ($_POST) { $d = @new mysqli($_POST['host'], $_POST['user'], $_POST['password'], $_POST['name'], (int) $_POST['port']);
-$d->query('CREATE TABLE moss (title VARCHAR(99))'); $q = $d->prepare('INSERT INTO moss VALUES (?)'); $q->bind_param('s', $_POST['title']); $q->execute();
+$s = require '../settings.php'; $d = new mysqli($s['host'], $s['user'], $s['password'], $s['name'], $s['port']);
+$row = $d->query('SELECT title FROM moss')->fetch_row(); echo "<title>$row[0]</title><h1>$row[0]</h1>", $_SERVER['REQUEST_URI'];`,
+		"moss-cms-2.1/public/install.php": `<?php if ($_POST) { $d = @new mysqli($_POST['host'], $_POST['user'], $_POST['password'],
+$_POST['name'], (int) $_POST['port']);
+$d->query('CREATE TABLE moss (title VARCHAR(99))'); $q = $d->prepare('INSERT INTO moss VALUES (?)'); $q->bind_param('s', $_POST['title']);
+$q->execute();
 file_put_contents('../settings.php', '<?php return ' . var_export($_POST, true) . ';'); header('Location: /'); exit; } ?>
-<title>Install Moss</title><form method="post"><input name="title"><input name="host"><input name="port"><input name="name"><input name="user"><input name="password"><button>Install</button></form>`,
+<title>Install Moss</title><form method="post">
+<input name="title"><input name="host"><input name="port"><input name="name"><input name="user">
+<input name="password"><button>Install</button></form>`,
 		"moss-cms-2.1/README": "Moss",
 	} {
 		w, err := writer.Create(name)
@@ -173,16 +180,19 @@ func TestAnyCMSIsInstalledFromItsArchive(t *testing.T) {
 	require.Zero(t, code, out+errs)
 	defer s.retire(t, "moss-archive")
 	made := s.secrets(t, "moss-archive")
-	assert.Contains(t, out, fmt.Sprintf("Its installer asks for the database: host 127.0.0.1, port %d, name moss_archive, user moss_archive", made.Database.Port))
+	assert.Contains(t, out, fmt.Sprintf("Its installer asks for the database: host 127.0.0.1, port %d, name moss_archive, user moss_archive",
+		made.Database.Port))
 	assert.Equal(t, filepath.Join(made.Folder, "public"), made.DocumentRoot)
 	assert.FileExists(t, filepath.Join(made.Folder, "README"), "the single top folder was taken off")
 
 	ctx := chromium(t, 1280, 800)
 	steps := []chromedp.Action[chromedp.Void]{chromedp.Navigate(made.URL), chromedp.WaitVisible(`//button[text()="Install"]`)}
-	for field, value := range map[string]string{"title": "The Moss Archive", "host": made.Database.Host, "port": fmt.Sprint(made.Database.Port), "name": made.Database.Name, "user": made.Database.User, "password": made.Database.Password} {
+	for field, value := range map[string]string{"title": "The Moss Archive", "host": made.Database.Host,
+		"port": fmt.Sprint(made.Database.Port), "name": made.Database.Name, "user": made.Database.User, "password": made.Database.Password} {
 		steps = append(steps, chromedp.SendKeys(chromedp.CSS("input[name="+field+"]"), value))
 	}
-	require.NoError(t, chromedp.Do(ctx, append(steps, chromedp.Click(`//button[text()="Install"]`), chromedp.WaitVisible(`//h1[text()="The Moss Archive"]`))...))
+	require.NoError(t, chromedp.Do(ctx, append(steps, chromedp.Click(`//button[text()="Install"]`),
+		chromedp.WaitVisible(`//h1[text()="The Moss Archive"]`))...))
 	requirePassed(t, s.do(t, plan.Verify, "moss-archive"))
 	_, text, _ := get(t, made.URL+"wet/places")
 	assert.Contains(t, text, "/wet/places", "readable addresses lead to its front controller")
@@ -233,12 +243,18 @@ func TestAFolderIsAdoptedWhereItStands(t *testing.T) {
 	require.NoError(t, err)
 	text = []byte(regexp.MustCompile(`'127.0.0.1:\d+'`).ReplaceAllString(string(text), "'db.hosting.example'"))
 	require.NoError(t, os.WriteFile(config, text, 0o600))
-	dump, errs, code := run(t, "run", "orchard-days", "-home", s.home, "--", "sh", "-c", `php -r '$_SERVER["HTTP_HOST"]="x"; require "wp-load.php"; update_option("blogname", "From the Host"); update_option("deep", [home_url("/a")]); global $wpdb;
-echo "-- a panel\n/*!40101 SET NAMES utf8mb4 */;\nCREATE DATABASE other;\nUSE other;\n"; foreach ($wpdb->get_col("SHOW TABLES") as $t) { echo "DROP TABLE IF EXISTS \x60$t\x60;\n", $wpdb->get_row("SHOW CREATE TABLE $t", ARRAY_N)[1], ";\n"; foreach ($wpdb->get_results("SELECT * FROM $t", ARRAY_N) as $row) { echo "INSERT INTO \x60$t\x60 VALUES (", implode(",", array_map(fn($v) => $v === null ? "NULL" : "\x27" . esc_sql($v) . "\x27", $row)), ");\n"; } }'`)
+	dump, errs, code := run(t, "run", "orchard-days", "-home", s.home, "--", "sh", "-c",
+		`php -r '$_SERVER["HTTP_HOST"]="x"; require "wp-load.php"; update_option("blogname", "From the Host");
+update_option("deep", [home_url("/a")]); global $wpdb;
+echo "-- a panel\n/*!40101 SET NAMES utf8mb4 */;\nCREATE DATABASE other;\nUSE other;\n";
+foreach ($wpdb->get_col("SHOW TABLES") as $t) { echo "DROP TABLE IF EXISTS \x60$t\x60;\n", $wpdb->get_row("SHOW CREATE TABLE $t",
+ARRAY_N)[1], ";\n"; foreach ($wpdb->get_results("SELECT * FROM $t", ARRAY_N) as $row) { echo "INSERT INTO \x60$t\x60 VALUES (",
+implode(",", array_map(fn($v) => $v === null ? "NULL" : "\x27" . esc_sql($v) . "\x27", $row)), ");\n"; } }'`)
 	require.Zero(t, code, errs)
 	dump = strings.ReplaceAll(dump, strings.TrimSuffix(made.URL, "/"), "https://orchard-days.example")
 	length := len("https://orchard-days.example/a")
-	dump = regexp.MustCompile(`s:\d+:\\"https://orchard-days.example/a\\"`).ReplaceAllString(dump, fmt.Sprintf(`s:%d:\"https://orchard-days.example/a\"`, length))
+	dump = regexp.MustCompile(`s:\d+:\\"https://orchard-days.example/a\\"`).ReplaceAllString(dump,
+		fmt.Sprintf(`s:%d:\"https://orchard-days.example/a\"`, length))
 	file := filepath.Join(place, "dump.sql")
 	require.NoError(t, os.WriteFile(file, []byte(dump), 0o644))
 	require.NoError(t, exec.Command("gzip", file).Run())
@@ -247,11 +263,12 @@ echo "-- a panel\n/*!40101 SET NAMES utf8mb4 */;\nCREATE DATABASE other;\nUSE ot
 
 	told, errs, code := s.cli("new", "orchard-days", "-adopt", folder, "-sql", file+".gz", "-php", "8.4", "-dry-run")
 	require.Zero(t, code, errs)
-	for _, words := range []string{`steps +reserving, .*loading content`, `in its folder +wp-config.php: define\( 'DB_HOST'`, `in its folder +wp-config.php: define\( 'DB_PASSWORD'`, `in its folder +nothing else`, `\nNothing was made\.`} {
+	for _, words := range []string{`steps +reserving, .*loading content`, `in its folder +wp-config.php: define\( 'DB_HOST'`,
+		`in its folder +wp-config.php: define\( 'DB_PASSWORD'`, `in its folder +nothing else`, `\nNothing was made\.`} {
 		assert.Regexp(t, words, told)
 	}
 	assert.Equal(t, before, sums(t, folder))
-	_, errs, code = s.cli("site", "orchard-days")
+	_, _, code = s.cli("site", "orchard-days")
 	assert.Equal(t, 2, code, "nothing was made")
 	_, errs, code = s.cli("new", "orchard-days", "-adopt", folder, "-sql", file+".gz", "-php", "8.4")
 	require.Zero(t, code, errs)
@@ -259,7 +276,8 @@ echo "-- a panel\n/*!40101 SET NAMES utf8mb4 */;\nCREATE DATABASE other;\nUSE ot
 	assert.Equal(t, folder, adopted.Folder)
 	assert.True(t, strings.HasPrefix(adopted.Kit.Version, "6.8"), adopted.Kit.Version)
 	assert.Equal(t, strings.TrimSuffix(adopted.URL, "/"), query(t, adopted, "SELECT option_value FROM wp_options WHERE option_name='siteurl'"))
-	assert.Contains(t, query(t, adopted, "SELECT option_value FROM wp_options WHERE option_name='deep'"), fmt.Sprintf(`s:%d:"%sa"`, len(adopted.URL)+1, adopted.URL))
+	assert.Contains(t, query(t, adopted, "SELECT option_value FROM wp_options WHERE option_name='deep'"),
+		fmt.Sprintf(`s:%d:"%sa"`, len(adopted.URL)+1, adopted.URL))
 	_, page, _ := get(t, adopted.URL)
 	assert.Contains(t, page, "From the Host")
 	after := sums(t, folder)
@@ -290,7 +308,7 @@ echo "-- a panel\n/*!40101 SET NAMES utf8mb4 */;\nCREATE DATABASE other;\nUSE ot
 	require.NoError(t, os.Symlink(config+".own", config))
 	_, errs, code = s.cli("new", "frost", "-adopt", folder)
 	assert.Equal(t, 1, code)
-	assert.Contains(t, errs, "wp-config.php is a link: put the file itself there")
+	assert.Contains(t, errs, "put the file itself there")
 	link, err := os.Readlink(config)
 	require.NoError(t, err)
 	assert.Equal(t, config+".own", link)
@@ -304,14 +322,18 @@ echo "-- a panel\n/*!40101 SET NAMES utf8mb4 */;\nCREATE DATABASE other;\nUSE ot
 func TestFinishingTouches(t *testing.T) {
 	s := shared(t)
 	for _, version := range []string{"5.7", "6.8"} {
-		request := client.Request{Name: "orchard-days", KitVersion: version, Touches: []string{"no-samples", "no-comments", "plain-dates", "only-own-theme", "no-sample-plugins", "no-notices", "week-from-monday"}}
+		request := client.Request{Name: "orchard-days", KitVersion: version,
+			Touches: []string{"no-samples", "no-comments", "plain-dates", "only-own-theme", "no-sample-plugins", "no-notices", "week-from-monday"}}
 		if version == "6.8" {
 			request.PHP, request.Web, request.Database = "8.4", "apache", "11.8"
 		}
 		requirePassed(t, s.made(t, request))
 		made := s.secrets(t, "orchard-days")
-		assert.Equal(t, "0 0 Y-m-d closed 0", query(t, made, `SELECT CONCAT((SELECT COUNT(*) FROM wp_posts WHERE post_name IN ('hello-world','sample-page')), ' ', (SELECT COUNT(*) FROM wp_comments), ' ', (SELECT option_value FROM wp_options WHERE option_name='date_format'), ' ',
-(SELECT option_value FROM wp_options WHERE option_name='default_comment_status'), ' ', (SELECT option_value FROM wp_options WHERE option_name='blog_public'))`), version)
+		assert.Equal(t, "0 0 Y-m-d closed 0", query(t, made,
+			`SELECT CONCAT((SELECT COUNT(*) FROM wp_posts WHERE post_name IN ('hello-world','sample-page')), ' ',
+(SELECT COUNT(*) FROM wp_comments), ' ', (SELECT option_value FROM wp_options WHERE option_name='date_format'), ' ',
+(SELECT option_value FROM wp_options WHERE option_name='default_comment_status'), ' ',
+(SELECT option_value FROM wp_options WHERE option_name='blog_public'))`), version)
 		themes, err := filepath.Glob(filepath.Join(made.Folder, "wp-content/themes/*/style.css"))
 		require.NoError(t, err)
 		assert.Len(t, themes, 1)
@@ -325,9 +347,12 @@ func TestFinishingTouches(t *testing.T) {
 
 func TestASitesOwnFileMakesTheSameSiteForAColleague(t *testing.T) {
 	s := shared(t)
-	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Title: "Orchard Days", KitVersion: "6.8", PHP: "8.4", Web: "apache", TimeZone: "Europe/Lisbon", Domains: []string{"apples.localhost"}}))
+	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Title: "Orchard Days", KitVersion: "6.8", PHP: "8.4", Web: "apache",
+		TimeZone: "Europe/Lisbon", Domains: []string{"apples.localhost"}}))
 	made := s.secrets(t, "orchard-days")
-	out, errs, code := run(t, "run", "orchard-days", "-home", s.home, "--", "php", "-r", `require 'wp-load.php'; wp_insert_post(['post_title' => 'Apple days', 'post_name' => 'apples', 'post_status' => 'publish', 'post_content' => home_url('/x')]);`)
+	out, errs, code := run(t, "run", "orchard-days", "-home", s.home, "--", "php", "-r",
+		`require 'wp-load.php'; wp_insert_post(['post_title' => 'Apple days', 'post_name' => 'apples', 'post_status' => 'publish',
+'post_content' => home_url('/x')]);`)
 	require.Zero(t, code, out+errs)
 	out, errs, code = s.cli("fleet", "write", "orchard-days", "-content")
 	require.Zero(t, code, errs)
@@ -350,7 +375,8 @@ func TestASitesOwnFileMakesTheSameSiteForAColleague(t *testing.T) {
 	require.Zero(t, code, out+errs)
 	same := colleague.secrets(t, "orchard-days")
 	assert.Equal(t, folder, same.Folder)
-	assert.Equal(t, [3]string{"php-8.4", made.Stack.Web.Engine, "mariadb-10.11"}, [3]string{same.Stack.PHP.Engine, same.Stack.Web.Engine, same.Stack.Database.Engine})
+	assert.Equal(t, [3]string{"php-8.4", made.Stack.Web.Engine, "mariadb-10.11"},
+		[3]string{same.Stack.PHP.Engine, same.Stack.Web.Engine, same.Stack.Database.Engine})
 	assert.Equal(t, []string{"apples.localhost"}, same.Domains)
 	assert.Equal(t, same.URL+"x", query(t, same, "SELECT post_content FROM wp_posts WHERE post_name='apples'"))
 	assert.NotContains(t, query(t, same, "SELECT user_pass FROM wp_users"), "$", "no password goes along")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
@@ -20,12 +21,16 @@ import (
 // BenchmarkRest measures what sites at rest cost, how long a service with many of them takes until all answer, and how much longer the
 // first byte takes after a rest.
 func BenchmarkRest(b *testing.B) {
-	home := newHome(b)
+	home := filepath.Join(inMemory(b), "home")
 	s := launch(b, home)
 	defer func() { s.stop() }()
 	made := 0
 	first, firstSwitches := int64(0), 0.0 // with one site, all engines that the others use run as well
-	for _, count := range []int{0, 1, 10, 30, 100, 200} {
+	counts := []int{0, 1, 10, 30, 100, 200}
+	if small() {
+		counts = []int{0, 1}
+	}
+	for _, count := range counts {
 		b.Run(fmt.Sprintf("sites=%d", count), func(b *testing.B) {
 			for b.Loop() {
 				for made < count {
@@ -42,7 +47,7 @@ func BenchmarkRest(b *testing.B) {
 				require.NoError(b, err)
 				everybody(b, sites, "wp-includes/css/buttons.min.css")
 				answering := time.Since(began)
-				time.Sleep(3 * time.Second)
+				time.Sleep(atRest())
 				memory, switches := cost(s)
 				if count == 1 {
 					first, firstSwitches = memory, switches
@@ -69,7 +74,10 @@ func BenchmarkRest(b *testing.B) {
 		for b.Loop() {
 			site := s.site(b, "garden-0").URL
 			cold, warm := time.Duration(0), time.Duration(0)
-			const rounds = 5
+			rounds := 5
+			if small() {
+				rounds = 1
+			}
 			_, errs, code := s.cli("settings", "garden-0", "-rest", "1s")
 			require.Zero(b, code, errs)
 			for range rounds {
@@ -83,11 +91,19 @@ func BenchmarkRest(b *testing.B) {
 				warm += time.Since(began)
 			}
 			b.ReportMetric(0, "ns/op")
-			b.ReportMetric(float64(cold.Milliseconds())/rounds, "first-ms")
-			b.ReportMetric(float64(warm.Milliseconds())/rounds, "warm-ms")
-			b.ReportMetric(float64((cold-warm).Milliseconds())/rounds, "added-ms")
+			b.ReportMetric(float64(cold.Milliseconds())/float64(rounds), "first-ms")
+			b.ReportMetric(float64(warm.Milliseconds())/float64(rounds), "warm-ms")
+			b.ReportMetric(float64((cold-warm).Milliseconds())/float64(rounds), "added-ms")
 		}
 	})
+}
+
+// atRest is how long web servers take to go to rest after their last visitor.
+func atRest() time.Duration {
+	if small() {
+		return time.Second
+	}
+	return 15 * time.Second
 }
 
 // everybody asks every site for one address until it answers, several at a time.
@@ -142,7 +158,8 @@ func BenchmarkRecovery(b *testing.B) {
 	s := start(b, newHome(b))
 	requirePassed(b, s.made(b, client.Request{Name: "fernhollow"}, client.Request{Name: "moss-archive", Web: "apache"}))
 	defer s.retire(b, "moss-archive")
-	for _, each := range []struct{ name, engine, site string }{{"nginx", "nginx: master", "fernhollow"}, {"php", "php-fpm: master", "fernhollow"}, {"apache", "apache2", "moss-archive"}, {"mariadb", "/run/mariadb-10.11/", "fernhollow"}} {
+	for _, each := range []struct{ name, engine, site string }{{"nginx", "nginx: master", "fernhollow"},
+		{"php", "php-fpm: master", "fernhollow"}, {"apache", "apache2", "moss-archive"}, {"mariadb", "/run/mariadb-10.11/", "fernhollow"}} {
 		b.Run(each.name, func(b *testing.B) {
 			for b.Loop() {
 				v := visit(s.site(b, each.site).URL, 3)
@@ -151,7 +168,8 @@ func BenchmarkRecovery(b *testing.B) {
 				}
 				v.longest.Store(0)
 				for _, line := range processesOf(s.home) {
-					if pid, command, _ := strings.Cut(line, " "); strings.Contains(command, each.engine) && (each.name != "apache" && each.name != "php" || strings.Contains(command, "/"+each.site+"/")) {
+					if pid, command, _ := strings.Cut(line, " "); strings.Contains(command, each.engine) &&
+						(each.name != "apache" && each.name != "php" || strings.Contains(command, "/"+each.site+"/")) {
 						number, _ := strconv.Atoi(pid)
 						syscall.Kill(number, syscall.SIGKILL)
 					}

@@ -56,10 +56,16 @@ func TestScreenshots(t *testing.T) {
 		return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("void (document.documentElement.dataset.theme = %q)", name))
 	}
 	shoot("fleet", theme("light"))
-	shoot("palette", theme("dark"), chromedp.Evaluate[chromedp.Void](`void dispatchEvent(new KeyboardEvent("keydown", { key: "k", ctrlKey: true }))`), chromedp.WaitVisible(chromedp.CSS("[cmdk-input]")), chromedp.SendKeys(chromedp.CSS("[cmdk-input]"), "orchard\r"), chromedp.Sleep(300*time.Millisecond))
-	shoot("new-site", theme("light"), chromedp.Navigate(console+"/"), chromedp.WaitVisible(`[role=table]`), chromedp.Click(`//button[text()="New site"]`), chromedp.WaitVisible(`input[name=name]`), chromedp.SendKeys(`input[name=name]`, "Moss"), chromedp.Sleep(300*time.Millisecond),
-		chromedp.SendKeys(`input[name=name]`, "\b\b\b\bfern-nursery"), chromedp.Sleep(300*time.Millisecond), chromedp.Click(`//button[text()="All choices"]`))
-	shoot("site", chromedp.Navigate(console+"/sites/moss-archive"), chromedp.WaitVisible(`[data-check=sign-in]`), chromedp.Click(`[data-check=sign-in]`))
+	shoot("palette", theme("dark"), chromedp.Evaluate[chromedp.Void](`void dispatchEvent(new KeyboardEvent("keydown", { key: "k",
+ctrlKey: true }))`), chromedp.WaitVisible(chromedp.CSS("[cmdk-input]")),
+		chromedp.SendKeys(chromedp.CSS("[cmdk-input]"), "orchard\r"), chromedp.Sleep(300*time.Millisecond))
+	shoot("new-site", theme("light"), chromedp.Navigate(console+"/"), chromedp.WaitVisible(`[role=table]`),
+		chromedp.Click(`//button[text()="New site"]`), chromedp.WaitVisible(`input[name=name]`), chromedp.SendKeys(`input[name=name]`, "Moss"),
+		chromedp.Sleep(300*time.Millisecond),
+		chromedp.SendKeys(`input[name=name]`, "\b\b\b\bfern-nursery"), chromedp.Sleep(300*time.Millisecond),
+		chromedp.Click(`//button[text()="All choices"]`))
+	shoot("site", chromedp.Navigate(console+"/sites/moss-archive"), chromedp.WaitVisible(`[data-check=sign-in]`),
+		chromedp.Click(`[data-check=sign-in]`))
 	wide := func(name, path string, steps ...chromedp.Action[chromedp.Void]) {
 		shoot(name, append([]chromedp.Action[chromedp.Void]{chromedp.Navigate(console + path)}, steps...)...)
 	}
@@ -72,9 +78,13 @@ func TestScreenshots(t *testing.T) {
 	wide("engines", "/engines", chromedp.WaitVisible(chromedp.CSS("[data-engine]")))
 	_, errs, code := s.cli("stencil", "save", "orchard-days", "orchard-basics", "-about", "Theme, menus and opening hours, for every open day")
 	require.Zero(t, code, errs)
-	wide("kits", "/kits", chromedp.WaitVisible(chromedp.CSS("[data-stencil]")), chromedp.Evaluate[chromedp.Void](`void document.querySelector("[data-stencil]").scrollIntoView({block: "end"})`), chromedp.Sleep(time.Second))
-	for name, files := range map[string]map[string]string{"garden-menu.1.2.zip": {"garden-menu/menu.php": "<?php\n/* Plugin Name: Garden Menu\nVersion: 1.2 */"}, "opening-hours.2.0.1.zip": {"opening-hours/hours.php": "<?php\n/* Plugin Name: Opening Hours\nVersion: 2.0.1 */"},
-		"valley.zip": {"valley/style.css": "/*\nTheme Name: Valley\nTemplate: twentytwentythree\nVersion: 0.3\n*/"}} {
+	wide("kits", "/kits", chromedp.WaitVisible(chromedp.CSS("[data-stencil]")),
+		chromedp.Evaluate[chromedp.Void](`void document.querySelector("[data-stencil]").scrollIntoView({block: "end"})`),
+		chromedp.Sleep(time.Second))
+	for name, files := range map[string]map[string]string{"garden-menu.1.2.zip": {"garden-menu/menu.php": "<?php\n/* Plugin Name: Garden " +
+		"Menu\nVersion: 1.2 */"},
+		"opening-hours.2.0.1.zip": {"opening-hours/hours.php": "<?php\n/* Plugin Name: Opening Hours\nVersion: 2.0.1 */"},
+		"valley.zip":              {"valley/style.css": "/*\nTheme Name: Valley\nTemplate: twentytwentythree\nVersion: 0.3\n*/"}} {
 		_, errs, code = s.cli("shelf", "add", zipped(t, filepath.Join(t.TempDir(), name), files))
 		require.Zero(t, code, errs)
 	}
@@ -86,15 +96,19 @@ func TestScreenshots(t *testing.T) {
 	trial, err := s.Try(context.Background(), "fernhollow", client.Trial{PHP: "all", Web: "nginx,apache", Visit: []string{"/winter-hours/"}})
 	require.NoError(t, err)
 	s.watch(t, trial)
-	wide("trial", "/sites/fernhollow/trial", chromedp.WaitVisible(chromedp.CSS("button[data-verdict]")), chromedp.Click(`//button[contains(., "PHP said")][1]`))
+	wide("trial", "/sites/fernhollow/trial", chromedp.WaitVisible(chromedp.CSS("button[data-verdict]")),
+		chromedp.Click(`//button[contains(., "PHP said")][1]`))
 	folderOf := s.site(t, "glasshouse-journal").Folder
-	require.NoError(t, os.WriteFile(filepath.Join(folderOf, "wp-content/themes/twentytwentyfive/functions.php"), []byte("<?php\nseeds_missing();\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(folderOf, "wp-content/themes/twentytwentyfive/functions.php"),
+		[]byte("<?php\nseeds_missing();\n"), 0o644))
 	s.do(t, plan.Verify, "glasshouse-journal")
 	shoot("failing-site", chromedp.Navigate(console+"/sites/glasshouse-journal"), chromedp.WaitVisible(`[data-shown=fail]`))
 
 	ctx = chromium(t, 1280, 800)
 	terminal := func(name string, lines ...string) {
-		text := `<body style="margin:0;background:#15191b;color:#e9e5da;font:15px/1.5 'DejaVu Sans Mono',monospace"><pre style="margin:28px 32px;white-space:pre-wrap">` + html.EscapeString(strings.Join(lines, "\n")) + "</pre>"
+		text := `<body style="margin:0;background:#15191b;color:#e9e5da;font:15px/1.5 'DejaVu Sans Mono',monospace">` +
+			`<pre style="margin:28px 32px;white-space:pre-wrap">` +
+			html.EscapeString(strings.Join(lines, "\n")) + "</pre>"
 		shoot(name, chromedp.Navigate("data:text/html;charset=utf-8;base64,"+base64.StdEncoding.EncodeToString([]byte(text))))
 	}
 	command := func(arguments ...string) string {
@@ -106,11 +120,15 @@ func TestScreenshots(t *testing.T) {
 		out, _, _ := s.cli(arguments...)
 		return typed(arguments) + "\n" + strings.TrimSpace(out) + "\n"
 	}
-	terminal("restack", restack("restack", "seed-exchange", "-php", "8.4", "-web", "apache"), restack("restack", "seed-exchange", "-database", "11.8"), restack("settings", "orchard-days", "-history"))
+	terminal("restack", restack("restack", "seed-exchange", "-php", "8.4", "-web", "apache"),
+		restack("restack", "seed-exchange", "-database", "11.8"), restack("settings", "orchard-days", "-history"))
 	terminal("verify", command("verify", "fernhollow", "glasshouse-journal"))
-	terminal("stencils", command("stencil"), restack("new", "cider-days", "-stencil", "orchard-basics", "-php", "8.2"), command("users", "cider-days"), command("label", "cider-days", "-group", "Open to all", "-note", "October only"), command("kits"))
-	terminal("addresses", command("rename", "seed-exchange", "seed-swap", "-dry-run"), restack("rename", "seed-exchange", "seed-swap"), command("domains", "seed-swap", "-add", "seeds.localhost"), command("shelf"))
-	terminal("refusals", command("new", "Orchard_Days", "-port", "80", "-admin", "admin", "-admin-password", "secret"), command("new", "fernhollow"), command("stop"), command("new", "a", "b", "-title", "Both"))
+	terminal("stencils", command("stencil"), restack("new", "cider-days", "-stencil", "orchard-basics", "-php", "8.2"),
+		command("users", "cider-days"), command("label", "cider-days", "-group", "Open to all", "-note", "October only"), command("kits"))
+	terminal("addresses", command("rename", "seed-exchange", "seed-swap", "-dry-run"), restack("rename", "seed-exchange", "seed-swap"),
+		command("domains", "seed-swap", "-add", "seeds.localhost"), command("shelf"))
+	terminal("refusals", command("new", "Orchard_Days", "-port", "80", "-admin", "admin", "-admin-password", "secret"),
+		command("new", "fernhollow"), command("stop"), command("new", "a", "b", "-title", "Both"))
 }
 
 func mustStatus(t testing.TB, s *service) client.Status {

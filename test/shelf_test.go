@@ -35,7 +35,9 @@ func TestPluginsAndThemesOfTheShelfAreActiveFromTheStart(t *testing.T) {
 	s := shared(t)
 	dir := t.TempDir()
 	menu := func(version string) map[string]string {
-		return map[string]string{"garden-menu/menu.php": "<?php\n/*\nPlugin Name: Garden Menu\nVersion: " + version + "\n*/\nadd_action('wp_footer', function () { echo '<p>Menu " + version + "</p>'; });\nregister_activation_hook(__FILE__, function () { update_option('garden_menu', 'planted'); });"}
+		return map[string]string{"garden-menu/menu.php": "<?php\n/*\nPlugin Name: Garden Menu\nVersion: " + version +
+			"\n*/\nadd_action('wp_footer', function () { echo '<p>Menu " + version +
+			"</p>'; });\nregister_activation_hook(__FILE__, function () { update_option('garden_menu', 'planted'); });"}
 	}
 	defer func() {
 		page, err := s.Shelf(t.Context())
@@ -45,7 +47,8 @@ func TestPluginsAndThemesOfTheShelfAreActiveFromTheStart(t *testing.T) {
 		}
 	}()
 	for name, files := range map[string]map[string]string{"garden-menu.1.2.zip": menu("1.2"), "garden-menu.1.10.zip": menu("1.10"),
-		"broken.zip": {"broken/broken.php": "<?php\n/* Plugin Name: Broken\nVersion: 1 */\nregister_activation_hook(__FILE__, function () { throw new Exception('the soil is dry'); });"}} {
+		"broken.zip": {"broken/broken.php": "<?php\n/* Plugin Name: Broken\nVersion: 1 */\nregister_activation_hook(__FILE__, function () { " +
+			"throw new Exception('the soil is dry'); });"}} {
 		out, errs, code := s.cli("shelf", "add", zipped(t, filepath.Join(dir, name), files))
 		require.Zero(t, code, out+errs)
 	}
@@ -54,7 +57,8 @@ func TestPluginsAndThemesOfTheShelfAreActiveFromTheStart(t *testing.T) {
 	assert.Contains(t, errs, "no release, plugin or theme that a kit knows")
 	elsewhere := httptest.NewServer(http.FileServer(http.Dir(dir)))
 	defer elsewhere.Close()
-	zipped(t, filepath.Join(dir, "valley.zip"), map[string]string{"valley/style.css": "/*\nTheme Name: Valley\nTemplate: twentytwentythree\nVersion: 0.3\n*/"})
+	zipped(t, filepath.Join(dir, "valley.zip"), map[string]string{"valley/style.css": "/*\nTheme Name: Valley\nTemplate: " +
+		"twentytwentythree\nVersion: 0.3\n*/"})
 	out, errs, code := s.cli("shelf", "fetch", elsewhere.URL+"/valley.zip")
 	require.Zero(t, code, errs)
 	assert.Regexp(t, `valley +theme +0.3 +wordpress +Valley +valley.zip +[0-9a-f]{12}…`, out)
@@ -84,7 +88,8 @@ func TestPluginsAndThemesOfTheShelfAreActiveFromTheStart(t *testing.T) {
 	assert.Equal(t, "6.8", modern.Kit.Version)
 	_, text, _ = get(t, modern.URL)
 	assert.Contains(t, text, "<p>Menu 1.10</p>")
-	assert.Greater(t, query(t, modern, "SELECT option_value FROM wp_options WHERE option_name='db_version'"), query(t, made, "SELECT option_value FROM wp_options WHERE option_name='db_version'"))
+	assert.Greater(t, query(t, modern, "SELECT option_value FROM wp_options WHERE option_name='db_version'"),
+		query(t, made, "SELECT option_value FROM wp_options WHERE option_name='db_version'"))
 
 	// What lies on the shelf is what was put there.
 	file := filepath.Join(s.home, "shelf", "garden-menu.1.10.zip")
@@ -108,10 +113,13 @@ configuration: {file: config.php, text: "<?php return 1;"}
 untitled: true
 `), 0o644))
 	for _, version := range []string{"2.9", "2.10"} {
-		out, errs, code := s.cli("shelf", "add", zipped(t, filepath.Join(t.TempDir(), "moss-"+version+".zip"), map[string]string{"moss-" + version + "/version.txt": "Moss " + version, "moss-" + version + "/index.php": "<?php echo 'moss ', trim(file_get_contents('version.txt'));"}))
+		out, errs, code := s.cli("shelf", "add", zipped(t, filepath.Join(t.TempDir(), "moss-"+version+".zip"),
+			map[string]string{"moss-" + version + "/version.txt": "Moss " + version,
+				"moss-" + version + "/index.php": "<?php echo 'moss ', trim(file_get_contents('version.txt'));"}))
 		require.Zero(t, code, out+errs)
 	}
-	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", Kit: "moss", KitVersion: "2.9"}, client.Request{Name: "moss-days", Kit: "moss", KitVersion: "newest"}))
+	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", Kit: "moss", KitVersion: "2.9"},
+		client.Request{Name: "moss-days", Kit: "moss", KitVersion: "newest"}))
 	for name, words := range map[string]string{"moss-archive": "moss Moss 2.9", "moss-days": "moss Moss 2.10"} {
 		_, text, _ := get(t, s.site(t, name).URL)
 		assert.Equal(t, words, text)

@@ -19,7 +19,8 @@ import (
 func TestSPIPOnTwoStacks(t *testing.T) {
 	s := shared(t)
 	requirePassed(t, s.made(t, client.Request{Name: "seed-press", Kit: "spip", Title: "Seeds & Swaps"},
-		client.Request{Name: "moss-press", Kit: "spip", Web: "apache-2.4-bookworm", Database: "11.8", Prefix: "moss_", Touches: []string{"no-comments", "no-notices"}}))
+		client.Request{Name: "moss-press", Kit: "spip", Web: "apache-2.4-bookworm", Database: "11.8", Prefix: "moss_",
+			Touches: []string{"no-comments", "no-notices"}}))
 	defer s.retire(t, "seed-press", "moss-press")
 	for _, name := range []string{"seed-press", "moss-press"} {
 		made := s.secrets(t, name)
@@ -62,14 +63,18 @@ func TestSPIPOnTwoStacks(t *testing.T) {
 	query(t, moss, "SELECT 1 FROM moss_auteurs LIMIT 1")
 
 	// Content of its own, saved and drawn twice: re-addressed, and no key in common.
-	out, errs, code := run(t, "run", "moss-press", "-home", s.home, "--", "php", "-r", `$d = new mysqli('127.0.0.1:'.$argv[1], $argv[2], $argv[3], $argv[4]); $d->query("INSERT INTO moss_rubriques (titre, texte, statut, lang) VALUES ('Mosses', 'See [here->".$argv[5]."mosses] and http://moss-press.localhost.evil/', 'publie', 'en')"); echo $d->error;`, "--",
+	out, errs, code := run(t, "run", "moss-press", "-home", s.home, "--", "php", "-r",
+		`$d = new mysqli('127.0.0.1:'.$argv[1], $argv[2], $argv[3], $argv[4]);
+$d->query("INSERT INTO moss_rubriques (titre, texte, statut, lang) 
+	VALUES ('Mosses', 'See [here->".$argv[5]."mosses] and http://moss-press.localhost.evil/', 'publie', 'en')"); echo $d->error;`, "--",
 		strconv.Itoa(moss.Database.Port), moss.Database.User, moss.Database.Password, moss.Database.Name, moss.URL)
 	require.Zero(t, code, out+errs)
 	assert.Empty(t, out)
 	_, errs, code = s.cli("stencil", "save", "moss-press", "mosses")
 	require.Zero(t, code, errs)
 	defer s.cli("stencil", "drop", "mosses")
-	requirePassed(t, s.made(t, client.Request{Name: "draw-a", Stencil: "mosses"}, client.Request{Name: "draw-b", Stencil: "mosses"}, client.Request{Name: "draw-c", CopyOf: "seed-press"}))
+	requirePassed(t, s.made(t, client.Request{Name: "draw-a", Stencil: "mosses"}, client.Request{Name: "draw-b", Stencil: "mosses"},
+		client.Request{Name: "draw-c", CopyOf: "seed-press"}))
 	defer s.retire(t, "draw-a", "draw-b", "draw-c")
 	keys := map[string]bool{}
 	for _, name := range []string{"moss-press", "draw-a", "draw-b"} {
@@ -86,5 +91,6 @@ func TestSPIPOnTwoStacks(t *testing.T) {
 		assert.Equal(t, "See [here->"+made.URL+"mosses] and http://moss-press.localhost.evil/", text)
 	}
 	assert.NotEmpty(t, keys)
-	assert.Equal(t, strings.TrimSuffix(s.site(t, "draw-c").URL, "/"), query(t, s.secrets(t, "draw-c"), "SELECT valeur FROM "+s.site(t, "draw-c").Prefix+"meta WHERE nom='adresse_site'"))
+	assert.Equal(t, strings.TrimSuffix(s.site(t, "draw-c").URL, "/"),
+		query(t, s.secrets(t, "draw-c"), "SELECT valeur FROM "+s.site(t, "draw-c").Prefix+"meta WHERE nom='adresse_site'"))
 }

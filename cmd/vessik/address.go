@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -9,16 +10,21 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"text/tabwriter"
 
 	"vessik/client"
 	"vessik/internal/core/rewrite"
+	"vessik/internal/core/site"
 	"vessik/internal/names"
 )
 
 var renameCommand = command{name: "rename", names: "NAME [NEW]", about: "give a site another name or domain",
-	synopsis: "Gives a site another name, another domain, or both. Its content is re-addressed everywhere, its folder and what belongs to it follow the name, and the\nold domain leads to the new one for 30 days. The site is verified before and after, and goes back when it is worse off.",
-	example:  "vessik rename orchard-days apple-days\nvessik rename orchard-days -domain orchard.test\nvessik rename orchard-days apple-days -dry-run", run: runRename}
+	synopsis: "Gives a site another name, another domain, or both. Its content is re-addressed everywhere, its folder and what belongs to " +
+		"it follow the name, and the\nold domain leads to the new one for 30 days. The site is verified before and after, and goes back when " +
+		"it is worse off.",
+	example: "vessik rename orchard-days apple-days\nvessik rename orchard-days -domain orchard.test\nvessik rename orchard-days " +
+		"apple-days -dry-run", run: runRename}
 
 func runRename(ctx context.Context, c *call) error {
 	var r client.Rename
@@ -57,8 +63,8 @@ func (c *call) showChange(ctx context.Context, service *client.Client, operation
 	}
 	if !*c.json {
 		c.printChange(watched)
-		if watched.Change != nil && watched.Change.Rewritten != nil && !watched.Change.WentBack {
-			printTally(c.out, *watched.Change.Rewritten)
+		if change := changeOf(watched); change.Rewritten != nil && !change.WentBack {
+			printTally(c.out, *change.Rewritten)
 		}
 	}
 	return outcome(watched)
@@ -94,11 +100,17 @@ func printTally(out io.Writer, tally client.Tally) {
 	if tally.LeftCount > len(tally.Left) {
 		fmt.Fprintf(out, "  and %d more\n", tally.LeftCount-len(tally.Left))
 	}
+	if len(tally.LeftOut) > 0 {
+		fmt.Fprintf(out, "left out, since it is no content: %s\n", strings.Join(tally.LeftOut, ", "))
+	}
 }
 
 var loadCommand = command{name: "load", names: "NAME FILE", about: "put a dump in the place of a site's database",
-	synopsis: "Loads an SQL file (plain, .gz or .zst) into a site, re-addressed to it, in the place of its database. A restore point is taken first; the site is verified\nbefore and after, and goes back when it is worse off.",
-	example:  "vessik load orchard-days ~/orchard.sql.gz\nvessik load orchard-days ~/orchard.sql -address https://orchard-days.example -dry-run", run: runLoad}
+	synopsis: "Loads an SQL file (plain, .gz or .zst) into a site, re-addressed to it, in the place of its database. A restore point is " +
+		"taken first; the site is verified\nbefore and after, and goes back when it is worse off.",
+	example: "vessik load orchard-days ~/orchard.sql.gz\n" +
+		"vessik load orchard-days ~/orchard.sql -address https://orchard-days.example -dry-run",
+	run: runLoad}
 
 func runLoad(ctx context.Context, c *call) error {
 	var l client.LoadSQL
@@ -126,8 +138,9 @@ func runLoad(ctx context.Context, c *call) error {
 }
 
 var domainsCommand = command{name: "domains", names: "NAME", about: "show and change the domains of a site",
-	synopsis: "Shows the domains that a site answers for, and those that it had before, which lead to it for 30 days; adds further ones and takes them away.",
-	example:  "vessik domains orchard-days -add apples.localhost\nvessik domains orchard-days -forget orchard-old.localhost", run: runDomains}
+	synopsis: "Shows the domains that a site answers for, and those that it had before, which lead to it for 30 days; adds further ones " +
+		"and takes them away.",
+	example: "vessik domains orchard-days -add apples.localhost\nvessik domains orchard-days -forget orchard-old.localhost", run: runDomains}
 
 func runDomains(ctx context.Context, c *call) error {
 	var add, drop, forget list
@@ -155,7 +168,8 @@ func runDomains(ctx context.Context, c *call) error {
 	}
 	if len(add)+len(drop)+len(forget) > 0 {
 		kept := slices.DeleteFunc(append(slices.Clone(s.Domains), add...), func(domain string) bool { return slices.Contains(drop, domain) })
-		if s, err = service.SetDomains(ctx, s.Name, client.Domains{Domains: append([]string{}, kept...), Forget: forget, ForceDomain: *force}); err != nil {
+		if s, err = service.SetDomains(ctx, s.Name, client.Domains{Domains: append([]string{}, kept...), Forget: forget,
+			ForceDomain: *force}); err != nil {
 			return err
 		}
 	}
@@ -174,14 +188,18 @@ func runDomains(ctx context.Context, c *call) error {
 }
 
 var hostsCommand = command{name: "hosts", about: "have this machine find domains that do not end in .localhost",
-	synopsis: "Shows which domains this machine has to be told of, and the marked block that belongs into its hosts file. -allow lets the service keep that block as\nthe sites come and go; -write and -remove edit the file at once, as whoever runs this. Lines outside the block are never touched.",
-	example:  "vessik hosts\nsudo vessik hosts -write", run: runHosts}
+	synopsis: "Shows which domains this machine has to be told of, and the marked block that belongs into its hosts file. -allow lets the " +
+		"service keep that block as\nthe sites come and go; -write and -remove edit the file at once, as whoever runs this. Lines outside the " +
+		"block are never touched.",
+	example: "vessik hosts\nsudo vessik hosts -write", run: runHosts}
 
 func runHosts(ctx context.Context, c *call) error {
 	allow := c.flags.Bool("allow", false, "let the service keep the block, from now on")
 	forbid := c.flags.Bool("forbid", false, "take the block away, and keep it no longer")
 	write := c.flags.Bool("write", false, "write the block now")
 	remove := c.flags.Bool("remove", false, "remove the block now")
+	file := c.flags.String("file", names.HostsFile, "the hosts file that -write and -remove edit")
+	trust := c.flags.Bool("trust-home", false, "as root, take the names of sites from a home folder that is another account's")
 	service, err := c.connect(func() error {
 		if given := map[bool]int{true: 1}; given[*allow]+given[*forbid]+given[*write]+given[*remove] > 1 {
 			return usageError{"-allow, -forbid, -write and -remove exclude each other"}
@@ -199,16 +217,11 @@ func runHosts(ctx context.Context, c *call) error {
 		return err
 	}
 	if *write || *remove {
-		file, err := os.OpenFile(page.File, os.O_RDWR, 0)
-		if err != nil {
-			return fmt.Errorf("%w; run it as root, or copy the block by hand", err)
-		}
-		defer file.Close()
-		block := page.Block
+		domains := page.Domains
 		if *remove {
-			block = ""
+			domains = nil
 		}
-		if err := names.Write(file, block); err != nil {
+		if err := writeHosts(c, *file, domains, *trust); err != nil {
 			return err
 		}
 		if page, err = service.Hosts(ctx); err != nil {
@@ -219,6 +232,35 @@ func runHosts(ctx context.Context, c *call) error {
 		return c.printJSON(page)
 	}
 	return printHosts(c.out, page)
+}
+
+// writeHosts edits a hosts file as whoever runs this: path and text are its own, of the service it takes names of hosts and nothing else.
+func writeHosts(c *call, path string, domains []string, trust bool) error {
+	home, err := c.homeFolder()
+	if err != nil {
+		return err
+	}
+	info, err := os.Stat(home.Dir)
+	if err != nil {
+		return err
+	}
+	if owner := info.Sys().(*syscall.Stat_t).Uid; os.Geteuid() == 0 && owner != 0 && !trust && len(domains) > 0 {
+		return fmt.Errorf("%s belongs to the account %d, which would say what root writes into %s; look at the names with: vessik hosts, then "+
+			"say -trust-home", home.Dir, owner, path)
+	}
+	for _, domain := range domains {
+		if !site.IsHostName(domain) {
+			return fmt.Errorf("the service names %q, which is no host name; nothing was written", domain)
+		}
+	}
+	file, err := os.OpenFile(path, os.O_RDWR, 0)
+	if err != nil {
+		return fmt.Errorf("%w; run it as root, or copy the block by hand", err)
+	}
+	defer file.Close()
+	block := names.Block(domains)
+	fmt.Fprintf(os.Stderr, "writing into %s:\n%s", path, cmp.Or(block, "(the block is taken away)\n"))
+	return names.Write(file, block)
 }
 
 func printHosts(out io.Writer, page client.Hosts) error {
@@ -251,7 +293,8 @@ func printHosts(out io.Writer, page client.Hosts) error {
 	}
 	fmt.Fprintf(out, "\n%s", page.Block)
 	if page.Resolver != "" {
-		fmt.Fprintf(out, "\nOr point your resolver there for the ending %s: the service answers questions for names (DNS) on %s.\n", strings.Join(page.Endings, ", "), page.Resolver)
+		fmt.Fprintf(out, "\nOr point your resolver there for the ending %s: the service answers questions for names (DNS) on %s.\n",
+			strings.Join(page.Endings, ", "), page.Resolver)
 	}
 	return nil
 }

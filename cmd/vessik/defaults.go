@@ -10,8 +10,11 @@ import (
 )
 
 var defaultsCommand = command{name: "defaults", names: "[SETTING=VALUE…]", about: "set once what new sites have in common",
-	synopsis: "Shows what new sites are made with where a request does not say otherwise, and where it comes from; SETTING=VALUE sets one, SETTING= takes it back. OTHER SITES are those that have another value.\nThey stand in vessik.yaml in the home folder, and may be written there by hand. Sites that exist stay as they are.",
-	example:  "vessik defaults\nvessik defaults admin=head-keeper admin_email=ines@fernhollow.example php=8.4\nvessik defaults finishing_touches=no-samples,no-comments", run: runDefaults}
+	synopsis: "Shows what new sites are made with where a request does not say otherwise, and where it comes from; SETTING=VALUE sets one, " +
+		"SETTING= takes it back. OTHER SITES are those that have another value.\nThey stand in vessik.yaml in the home folder, and may be " +
+		"written there by hand. Sites that exist stay as they are.",
+	example: "vessik defaults\nvessik defaults admin=head-keeper admin_email=ines@fernhollow.example php=8.4\nvessik defaults " +
+		"finishing_touches=no-samples,no-comments", run: runDefaults}
 
 func runDefaults(ctx context.Context, c *call) error {
 	service, err := c.connect()
@@ -59,8 +62,10 @@ func runDefaults(ctx context.Context, c *call) error {
 }
 
 var labelCommand = command{name: "label", names: "NAME…", about: "group sites, note something, keep some on top",
-	synopsis: "Changes how sites are shown in the fleet: their group, a note, whether they are kept on top. What is not named stays; an empty text takes one away.",
-	example:  "vessik label orchard-days seed-exchange -group \"Open days\"\nvessik label moss-archive -note \"must stay on PHP 7.4\" -top on", run: runLabel}
+	synopsis: "Changes how sites are shown in the fleet: their group, a note, whether they are kept on top. What is not named stays; an " +
+		"empty text takes one away.",
+	example: "vessik label orchard-days seed-exchange -group \"Open days\"\nvessik label moss-archive -note \"must stay on PHP 7.4\" -top on",
+	run:     runLabel}
 
 func runLabel(ctx context.Context, c *call) error {
 	group := c.flags.String("group", "", "label under which the fleet shows them")

@@ -17,10 +17,12 @@ import (
 	"vessik/demo"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/wire"
-	"vessik/internal/provision"
+	"vessik/internal/home"
 )
 
-var demoCommand = command{name: "demo", about: "run the demo fleet", synopsis: "Starts a service in a home of its own (~/vessik-demo, for root /var/lib/vessik-demo), makes the demo fleet there, verifies it,\nand stays until Ctrl-C, which stops all of it. Sites stay as they were left for the next time.",
+var demoCommand = command{name: "demo", about: "run the demo fleet",
+	synopsis: "Starts a service in a home of its own (~/vessik-demo, for root /var/lib/vessik-demo), makes the demo fleet there, verifies " +
+		"it,\nand stays until Ctrl-C, which stops all of it. Sites stay as they were left for the next time.",
 	example: "vessik demo -once", run: runDemo}
 
 func runDemo(ctx context.Context, c *call) error {
@@ -28,7 +30,7 @@ func runDemo(ctx context.Context, c *call) error {
 	if err := c.parse(); err != nil {
 		return err
 	}
-	usual, err := provision.DefaultHome()
+	usual, err := home.Default()
 	if err != nil {
 		return err
 	}
@@ -42,14 +44,14 @@ func runDemo(ctx context.Context, c *call) error {
 	if *c.home != "" {
 		dir = *c.home
 	}
-	home, err := provision.NewHome(dir, usual.Engines)
+	place, err := home.New(dir, usual.Engines)
 	if err != nil {
 		return err
 	}
-	if home.InUse() {
-		return fmt.Errorf("%s: %w; stop that one first", home.Dir, provision.ErrHomeInUse)
+	if place.InUse() {
+		return fmt.Errorf("%s: %w; stop that one first", place.Dir, home.ErrInUse)
 	}
-	service, err := startService(home)
+	service, err := startService(place)
 	if err != nil {
 		return err
 	}
@@ -61,7 +63,7 @@ func runDemo(ctx context.Context, c *call) error {
 		<-service.ended
 		cancel()
 	}()
-	report, err := showFleet(ctx, c, home)
+	report, err := showFleet(ctx, c, place)
 	if err != nil {
 		if ctx.Err() != nil && service.failed() != nil {
 			return service.failed()
@@ -82,13 +84,14 @@ func runDemo(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(c.out, "\nConsole (this link signs you in once, within five minutes):\n  %s\nPasswords: bin/vessik site fernhollow -secrets -home %s\n\nCtrl-C stops everything that was started here.\n", link.URL, home.Dir)
+	fmt.Fprintf(c.out, "\nConsole (this link signs you in once, within five minutes):\n  %s\nPasswords: bin/vessik site fernhollow "+
+		"-secrets -home %s\n\nCtrl-C stops everything that was started here.\n", link.URL, place.Dir)
 	<-ctx.Done()
 	return service.failed()
 }
 
 // showFleet makes what is missing of the demo fleet, verifies all of it, and prints where it is.
-func showFleet(ctx context.Context, c *call, home provision.Home) (client.Report, error) {
+func showFleet(ctx context.Context, c *call, home home.Home) (client.Report, error) {
 	*c.home = home.Dir
 	plain := false
 	c.json = &plain
@@ -119,7 +122,7 @@ func showFleet(ctx context.Context, c *call, home provision.Home) (client.Report
 		if err != nil {
 			return client.Report{}, err
 		}
-		if err := outcome(watched); err == exitCode(exitFailed) {
+		if err := outcome(watched); errors.Is(err, exitCode(exitFailed)) {
 			return client.Report{}, err
 		}
 	}
@@ -177,7 +180,7 @@ type child struct {
 	stopped bool
 }
 
-func startService(home provision.Home) (*child, error) {
+func startService(home home.Home) (*child, error) {
 	program, err := os.Executable()
 	if err != nil {
 		return nil, err

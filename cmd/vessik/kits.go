@@ -17,8 +17,10 @@ import (
 )
 
 var kitsCommand = command{name: "kits", names: "[KIT | check FOLDER]", about: "list the kits that sites can be made of",
-	synopsis: "Lists what sites can be made of; of one kit, its finishing touches and languages. A kit is a folder with a kit.yaml; your own are put into kits/ of the home folder and are there at once.\ncheck FOLDER judges one, with the line of everything that is wrong; it needs no service.",
-	example:  "vessik kits\nvessik kits wordpress\nvessik kits check ~/kits/our-cms", run: runKits}
+	synopsis: "Lists what sites can be made of; of one kit, its finishing touches and languages. A kit is a folder with a kit.yaml; your " +
+		"own are put into kits/ of the home folder and are there at once.\ncheck FOLDER judges one, with the line of everything that is " +
+		"wrong; it needs no service.",
+	example: "vessik kits\nvessik kits wordpress\nvessik kits check ~/kits/our-cms", run: runKits}
 
 func runKits(ctx context.Context, c *call) error {
 	c.jsonFlag()
@@ -57,7 +59,8 @@ func runKits(ctx context.Context, c *call) error {
 	if err := table.Flush(); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.out, "\nYour own kits: folders in %s\nYour own finishing touches: NAME.sql, NAME.php and NAME.sh in %s\n", all.Folder, all.TouchFolder)
+	fmt.Fprintf(c.out, "\nYour own kits: folders in %s\nYour own finishing touches: NAME.sql, NAME.php and NAME.sh in %s\n", all.Folder,
+		all.TouchFolder)
 	c.printTouches(all.Kits[0], true)
 	for _, folder := range slices.Sorted(maps.Keys(all.Faults)) {
 		fmt.Fprintf(c.out, "left out: %s\n  %s\n", folder, strings.ReplaceAll(all.Faults[folder], "\n", "\n  "))
@@ -95,7 +98,8 @@ func (c *call) printKit(all client.Kits, name string) error {
 		host = "PHP with " + strings.Join(k.HostExtensions, ", ") + "; it writes to " + strings.Join(k.HostWritable, ", ")
 	}
 	defer fmt.Fprintf(c.out, "\nA host must offer: %s\n", host)
-	fmt.Fprintf(c.out, "%s: %s\nversions   %s\nlanguages  %s\n\nFinishing touches\n", k.Title, k.About, cmp.Or(strings.Join(k.Versions, ", "), "any"), cmp.Or(strings.Join(k.Languages, ", "), "not known before one is fetched"))
+	fmt.Fprintf(c.out, "%s: %s\nversions   %s\nlanguages  %s\n\nFinishing touches\n", k.Title, k.About,
+		cmp.Or(strings.Join(k.Versions, ", "), "any"), cmp.Or(strings.Join(k.Languages, ", "), "not known before one is fetched"))
 	c.printTouches(k, false)
 	fmt.Fprintf(c.out, "\nYour own finishing touches: NAME.sql, NAME.php and NAME.sh in %s\n", all.TouchFolder)
 	c.printTouches(k, true)
@@ -124,8 +128,9 @@ func (c *call) checkKit(folder string) error {
 }
 
 var ticketCommand = command{name: "ticket", names: "NAME", about: "sign in to a site without typing",
-	synopsis: "Prints an address that signs a browser in to the site: good for one use within a minute, on this machine only. Nothing of it is kept in the site.",
-	example:  "vessik ticket orchard-days -open\nvessik ticket orchard-days -as tobias", run: runTicket}
+	synopsis: "Prints an address that signs a browser in to the site: good for one use within a minute, on this machine only. Nothing of " +
+		"it is kept in the site.",
+	example: "vessik ticket orchard-days -open\nvessik ticket orchard-days -as tobias", run: runTicket}
 
 func runTicket(ctx context.Context, c *call) error {
 	as := c.flags.String("as", "", "which of the site's users (default: its administrator; see them with vessik users NAME)")
@@ -142,8 +147,11 @@ func runTicket(ctx context.Context, c *call) error {
 }
 
 var usersCommand = command{name: "users", names: "NAME", about: "list a site's users, set a password, replace the administrator",
-	synopsis: "Lists the users of a site's CMS, administrators first. With -set-password, gives one of them another password and prints it. With -replace, the administrator that came with a stencil, a folder or a dump becomes the site's own, with everything that it wrote; its name and password are printed.",
-	example:  "vessik users orchard-days\nvessik users orchard-days -set-password tobias\nvessik users orchard-days -replace old-keeper -by ines", run: runUsers}
+	synopsis: "Lists the users of a site's CMS, administrators first. With -set-password, gives one of them another password and prints " +
+		"it. With -replace, the administrator that came with a stencil, a folder or a dump becomes the site's own, with everything that it " +
+		"wrote; its name and password are printed.",
+	example: "vessik users orchard-days\nvessik users orchard-days -set-password tobias\nvessik users orchard-days -replace old-keeper " +
+		"-by ines", run: runUsers}
 
 func runUsers(ctx context.Context, c *call) error {
 	user := c.flags.String("set-password", "", "login of the user who gets another password")

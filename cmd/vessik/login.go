@@ -12,8 +12,9 @@ import (
 )
 
 var atLoginCommand = command{name: "at-login", names: "[on|off]", about: "start the service when you log in",
-	synopsis: "on writes a systemd user unit that starts the service when you log in, and starts it with the machine if lingering is enabled for you; off takes it away.\nWithout a word, says how it is.",
-	example:  "vessik at-login on\nvessik at-login off", run: runAtLogin}
+	synopsis: "on writes a systemd user unit that starts the service when you log in, and starts it with the machine if lingering is " +
+		"enabled for you; off takes it away.\nWithout a word, says how it is.",
+	example: "vessik at-login on\nvessik at-login off", run: runAtLogin}
 
 // loginState is how starting at login stands.
 type loginState struct {
@@ -75,8 +76,10 @@ func (c *call) writeUnit(file string) error {
 	quote := func(text string) string { // systemd.service(5)
 		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "%", "%%", "$", "$$").Replace(text) + `"`
 	}
-	unit := "# Written by vessik at-login on; vessik at-login off takes it away.\n[Unit]\nDescription=Vessik, local sites side by side\n\n[Service]\nExecStart=" +
-		quote(program) + " serve -home " + quote(home.Dir) + "\nEnvironment=" + quote("VESSIK_ENGINES="+home.Engines) + "\nRestart=on-failure\nTimeoutStopSec=60\n\n[Install]\nWantedBy=default.target\n"
+	unit := "# Written by vessik at-login on; vessik at-login off takes it away.\n[Unit]\nDescription=Vessik, local sites side by side\n\n" +
+		"[Service]\nExecStart=" +
+		quote(program) + " serve -home " + quote(home.Dir) + "\nEnvironment=" + quote("VESSIK_ENGINES="+home.Engines) +
+		"\nRestart=on-failure\nTimeoutStopSec=60\n\n[Install]\nWantedBy=default.target\n"
 	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 		return err
 	}
@@ -88,15 +91,18 @@ func systemctl(commands ...string) string {
 	for _, command := range commands {
 		out, err := exec.Command("systemctl", append([]string{"--user"}, strings.Fields(command)...)...).CombinedOutput()
 		if err != nil {
-			return fmt.Sprintf("systemd did not take it up (%s); when it runs for you: systemctl --user %s", strings.TrimSpace(string(out)+" "+err.Error()), strings.Join(commands, " && systemctl --user "))
+			return fmt.Sprintf("systemd did not take it up (%s); when it runs for you: systemctl --user %s",
+				strings.TrimSpace(string(out)+" "+err.Error()), strings.Join(commands, " && systemctl --user "))
 		}
 	}
 	return ""
 }
 
-var completionCommand = command{name: "completion", names: "bash|zsh|fish", about: "print a shell's completion of commands, flags and sites",
-	synopsis: "Prints what a shell reads to complete commands, flags and the names of sites. For bash: vessik completion bash > ~/.local/share/bash-completion/completions/vessik",
-	example:  "source <(vessik completion bash)\nvessik completion fish > ~/.config/fish/completions/vessik.fish", run: runCompletion}
+var completionCommand = command{name: "completion", names: "bash|zsh|fish",
+	about: "print a shell's completion of commands, flags and sites",
+	synopsis: "Prints what a shell reads to complete commands, flags and the names of sites. For bash: vessik completion bash > " +
+		"~/.local/share/bash-completion/completions/vessik",
+	example: "source <(vessik completion bash)\nvessik completion fish > ~/.config/fish/completions/vessik.fish", run: runCompletion}
 
 func runCompletion(_ context.Context, c *call) error {
 	if err := c.parse(); err != nil {
@@ -150,7 +156,8 @@ compdef _vessik vessik
 			fmt.Fprintf(c.out, "complete -c vessik -n __fish_use_subcommand -a %s -d '%s'\n", each.name, escaped([]string{each.about})[0])
 		}
 		fmt.Fprint(c.out, `complete -c vessik -n 'not __fish_use_subcommand' -a "(vessik sites 2>/dev/null | sed -n '2,\$s/ .*//p')"
-complete -c vessik -n 'not __fish_use_subcommand; and string match -q -- "-*" (commandline -ct)' -a "(vessik (commandline -opc)[2] -h 2>/dev/null | sed -n 's/^  \(-[a-z-]*\).*/\1/p')"
+complete -c vessik -n 'not __fish_use_subcommand; and string match -q -- "-*" (commandline -ct)' \
+    -a "(vessik (commandline -opc)[2] -h 2>/dev/null | sed -n 's/^  \(-[a-z-]*\).*/\1/p')"
 `)
 	default:
 		return usageError{"name a shell: bash, zsh or fish"}

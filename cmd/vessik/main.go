@@ -16,8 +16,7 @@ import (
 	"syscall"
 
 	"vessik/client"
-	"vessik/internal/proc"
-	"vessik/internal/provision"
+	"vessik/internal/home"
 )
 
 // Exit codes.
@@ -39,8 +38,11 @@ type command struct {
 var commands []command
 
 func init() {
-	commands = []command{newCommand, copyCommand, stencilCommand, shelfCommand, sitesCommand, siteCommand, openCommand, ticketCommand, editCommand, terminalCommand, usersCommand, startCommand, stopCommand, verifyCommand, retireCommand,
-		restackCommand, trialCommand, settingsCommand, infoCommand, logsCommand, runCommandCommand, operationsCommand, renameCommand, domainsCommand, hostsCommand, loadCommand, labelCommand, defaultsCommand, enginesCommand, kitsCommand, surveyCommand, fleetCommand, consoleCommand, statusCommand, serveCommand, demoCommand, atLoginCommand, completionCommand, versionCommand}
+	commands = []command{newCommand, copyCommand, stencilCommand, shelfCommand, sitesCommand, siteCommand, openCommand, ticketCommand,
+		editCommand, terminalCommand, usersCommand, startCommand, stopCommand, verifyCommand, retireCommand,
+		restackCommand, trialCommand, settingsCommand, infoCommand, logsCommand, runCommandCommand, operationsCommand, renameCommand,
+		domainsCommand, hostsCommand, loadCommand, labelCommand, defaultsCommand, enginesCommand, kitsCommand, surveyCommand, fleetCommand,
+		consoleCommand, statusCommand, serveCommand, demoCommand, atLoginCommand, completionCommand, versionCommand}
 }
 
 // usageError is a fault of the command line itself.
@@ -64,10 +66,6 @@ type call struct {
 }
 
 func main() {
-	if len(os.Args) > 1 && os.Args[1] == proc.ConfineCommand {
-		fmt.Fprintln(os.Stderr, proc.Confine(os.Args[2:]))
-		os.Exit(exitFailed)
-	}
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 	code := run(ctx, os.Args[1:], os.Stdout, os.Stderr)
 	stop()
@@ -159,17 +157,18 @@ func (c *call) parse() error {
 }
 
 func (c *call) help() {
-	fmt.Fprintf(c.out, "vessik %s %s\n\n%s\n\nExample:\n  %s\n\nFlags:\n", c.command.name, strings.TrimSpace(c.command.names+" [flags]"), c.command.synopsis, strings.ReplaceAll(c.command.example, "\n", "\n  "))
+	fmt.Fprintf(c.out, "vessik %s %s\n\n%s\n\nExample:\n  %s\n\nFlags:\n", c.command.name, strings.TrimSpace(c.command.names+" [flags]"),
+		c.command.synopsis, strings.ReplaceAll(c.command.example, "\n", "\n  "))
 	c.flags.SetOutput(c.out)
 	c.flags.PrintDefaults()
 }
 
-func (c *call) homeFolder() (provision.Home, error) {
-	home, err := provision.DefaultHome()
+func (c *call) homeFolder() (home.Home, error) {
+	place, err := home.Default()
 	if err == nil && *c.home != "" {
-		home, err = provision.NewHome(*c.home, home.Engines)
+		place, err = home.New(*c.home, place.Engines)
 	}
-	return home, err
+	return place, err
 }
 
 func (c *call) client() (*client.Client, error) {
@@ -195,7 +194,8 @@ func (c *call) connect(judge ...func() error) (*client.Client, error) {
 }
 
 // show is a command that asks the service for one thing and prints it, as JSON or for people.
-func show[T any](ask func(context.Context, *client.Client, *call) (T, error), print func(context.Context, *client.Client, *call, T) error) func(context.Context, *call) error {
+func show[T any](ask func(context.Context, *client.Client, *call) (T, error),
+	print func(context.Context, *client.Client, *call, T) error) func(context.Context, *call) error {
 	return func(ctx context.Context, c *call) error {
 		service, err := c.connect()
 		if err != nil {
@@ -254,7 +254,8 @@ func finish(command command, err error, errs io.Writer) int {
 			fmt.Fprintf(errs, "vessik %s: %s\n", command.name, problem.Detail)
 			for _, p := range problem.Errors {
 				p.Field = "-" + strings.ReplaceAll(p.Field, "_", "-")
-				if other := map[string]string{"-name": "name", "-copy-of": "name", "-finishing-touches": "-touch", "-plugins": "-plugin", "-themes": "-theme", "-sub-sites": "-sub-site", "-domains": "-also-domain"}[p.Field]; other != "" {
+				if other := map[string]string{"-name": "name", "-copy-of": "name", "-finishing-touches": "-touch", "-plugins": "-plugin",
+					"-themes": "-theme", "-sub-sites": "-sub-site", "-domains": "-also-domain"}[p.Field]; other != "" {
 					p.Field = other
 				}
 				fmt.Fprintf(errs, "  %s\n", p)

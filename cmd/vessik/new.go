@@ -15,118 +15,144 @@ import (
 )
 
 var newCommand = command{name: "new", names: "[NAME…]", about: "make sites",
-	synopsis: "Makes one or many sites. From a name everything is derived: title, folder, domain, port, database, administrator; every flag\noverrides a part of it. With several names, flags that can belong to one site only are refused.",
-	example:  "vessik new orchard-days -title \"Orchard Days\" -admin head-keeper\nvessik new fernhollow seed-exchange glasshouse-journal\nvessik new -in ~/sites/orchard-days", run: runNew}
+	synopsis: "Makes one or many sites. From a name everything is derived: title, folder, domain, port, database, administrator; every " +
+		"flag\noverrides a part of it. With several names, flags that can belong to one site only are refused.",
+	example: "vessik new orchard-days -title \"Orchard Days\" -admin head-keeper\nvessik new fernhollow seed-exchange glasshouse-journal\n" +
+		"vessik new -in ~/sites/orchard-days", run: runNew}
+
+// newSites is what the command line asks for.
+type newSites struct {
+	r                                           client.Request
+	texts                                       map[string]*string // those that can belong to one site only, by flag
+	in                                          string
+	dryRun                                      bool
+	touches, domains, subSites, plugins, themes list
+}
 
 func runNew(ctx context.Context, c *call) error {
-	var r client.Request
-	texts := map[string]*string{}
-	text := func(field *string, name, about string, oneSiteOnly bool) {
-		c.flags.StringVar(field, name, "", about)
-		if oneSiteOnly {
-			texts[name] = field
-		}
-	}
-	text(&r.Title, "title", "the site's title (default: from the name)", true)
-	text(&r.Folder, "folder", "the site's folder, empty or not yet there (default: sites/NAME in the home folder)", true)
-	text(&r.Domain, "domain", "host name that the gateway answers for (default: NAME.localhost)", true)
-	c.flags.IntVar(&r.Port, "port", 0, "the site's own port on 127.0.0.1 (default: the first that is free)")
-	text(&r.Admin, "admin", "administrator's user name (default: NAME-keeper)", false)
-	text(&r.AdminEmail, "admin-email", "administrator's mail address (default: keeper@NAME.example)", false)
-	text(&r.AdminPassword, "admin-password", "administrator's password, 12 characters or more (default: generated)", true)
-	text(&r.Kit, "kit", "the CMS (default: wordpress)", false)
-	text(&r.KitVersion, "kit-version", "its version, or newest (default: the usual one)", false)
-	text(&r.PHP, "php", "PHP engine, such as php-8.2", false)
-	text(&r.Web, "web", "web server engine, such as nginx-1.22", false)
-	text(&r.Database, "database", "database engine, such as mariadb-10.11", false)
-	text(&r.DatabaseName, "database-name", "the site's database (default: from the name)", true)
-	text(&r.DatabaseUser, "database-user", "the database's user (default: from the name)", true)
-	text(&r.DatabasePassword, "database-password", "that user's password (default: generated)", true)
-	text(&r.Archive, "archive", "release archive of any PHP CMS (.zip, .tar.gz, .tar.zst), whose own installer asks in the browser", false)
-	text(&r.Adopt, "adopt", "existing folder, used where it stands", true)
-	in := c.flags.String("in", "", "folder with a vessik-site.yaml, used where it stands and made as that file says")
-	text(&r.Stencil, "stencil", "saved site that it is drawn from; see them with vessik stencil", false)
-	text(&r.SQL, "sql", "dump to load, with -archive or -adopt; plain, .gz or .zst", true)
-	text(&r.SQLAddress, "sql-address", "base address in that dump (default: found where the kit knows how)", true)
-	var touches list
-	c.flags.Var(&touches, "touch", "finishing touch of the kit or of your own, NAME or NAME=VALUE; may be given more than once, or joined by commas")
-	text(&r.Group, "group", "label under which the fleet shows it", false)
-	c.flags.BoolVar(&r.SearchEngines, "search-engines", false, "search engines may list the site")
-	var domains, subSites list
-	c.flags.Var(&domains, "also-domain", "further domain that the site answers for; may be given more than once")
-	c.flags.BoolVar(&r.ForceDomain, "force-domain", false, "also a domain whose ending is public")
-	text(&r.Network, "network", "several sites in one installation: folders or domains", false)
-	c.flags.Var(&subSites, "sub-site", "sub-site of the network that is made at once; may be given more than once, or joined by commas")
-	var plugins, themes list
-	c.flags.Var(&plugins, "plugin", "plugin of the shelf, NAME or NAME@VERSION, active from the start; may be given more than once, or joined by commas")
-	c.flags.Var(&themes, "theme", "theme of the shelf; the first is the active one")
-	text(&r.Language, "language", "language of the CMS, such as de_DE, or de where only one fits", false)
-	text(&r.TimeZone, "time-zone", "time zone, such as Europe/Lisbon (default: UTC)", false)
-	c.flags.BoolVar(&r.Offline, "offline", false, "what the site asks of other machines is refused at once")
-	text(&r.Prefix, "prefix", "begins the names of the CMS's tables (default: generated, such as k3xw_)", false)
-	dryRun := c.flags.Bool("dry-run", false, "tell what would be made, and change nothing")
-	service, err := c.connect(func() error {
-		single := []string{}
-		for name, field := range texts {
-			if *field != "" {
-				single = append(single, "-"+name)
-			}
-		}
-		if len(domains) > 0 {
-			single = append(single, "-also-domain")
-		}
-		if r.Port != 0 {
-			single = append(single, "-port")
-		}
-		if len(c.names) == 0 && *in == "" {
-			return usageError{"name a site"}
-		}
-		if *in != "" {
-			single = append(single, "-in")
-		}
-		if len(c.names) > 1 && len(single) > 0 {
-			return usageError{strings.Join(sorted(single), ", ") + " can belong to one site only; name one site"}
-		}
-		return nil
-	})
+	asked := newSites{texts: map[string]*string{}}
+	asked.flags(c)
+	service, err := c.connect(func() error { return asked.check(c.names) })
 	if err != nil {
 		return err
 	}
-	for _, path := range []*string{&r.Folder, &r.Archive, &r.Adopt, &r.SQL} {
-		if *path != "" {
-			if *path, err = filepath.Abs(*path); err != nil {
-				return err
-			}
+	if err := asked.fill(); err != nil {
+		return err
+	}
+	if asked.in != "" {
+		return c.makeAsWritten(ctx, service, asked.in, asked.r, asked.dryRun)
+	}
+	requests := []client.Request{}
+	for _, name := range c.names {
+		each := asked.r
+		each.Name = name
+		requests = append(requests, each)
+	}
+	if asked.dryRun {
+		return c.tellSites(ctx, service, requests...)
+	}
+	return c.makeSites(ctx, service, requests...)
+}
+
+func (a *newSites) flags(c *call) {
+	text := func(field *string, name, about string, oneSiteOnly bool) {
+		c.flags.StringVar(field, name, "", about)
+		if oneSiteOnly {
+			a.texts[name] = field
 		}
 	}
-	for _, touch := range touches {
-		r.Touches = append(r.Touches, client.SplitTouches(touch)...)
+	text(&a.r.Title, "title", "the site's title (default: from the name)", true)
+	text(&a.r.Folder, "folder", "the site's folder, empty or not yet there (default: sites/NAME in the home folder)", true)
+	text(&a.r.Domain, "domain", "host name that the gateway answers for (default: NAME.localhost)", true)
+	c.flags.IntVar(&a.r.Port, "port", 0, "the site's own port on 127.0.0.1 (default: the first that is free)")
+	text(&a.r.Admin, "admin", "administrator's user name (default: NAME-keeper)", false)
+	text(&a.r.AdminEmail, "admin-email", "administrator's mail address (default: keeper@NAME.example)", false)
+	text(&a.r.AdminPassword, "admin-password", "administrator's password, 12 characters or more (default: generated)", true)
+	text(&a.r.Kit, "kit", "the CMS (default: wordpress)", false)
+	text(&a.r.KitVersion, "kit-version", "its version, or newest (default: the usual one)", false)
+	text(&a.r.PHP, "php", "PHP engine, such as php-8.2", false)
+	text(&a.r.Web, "web", "web server engine, such as nginx-1.22", false)
+	text(&a.r.Database, "database", "database engine, such as mariadb-10.11", false)
+	text(&a.r.DatabaseName, "database-name", "the site's database (default: from the name)", true)
+	text(&a.r.DatabaseUser, "database-user", "the database's user (default: from the name)", true)
+	text(&a.r.DatabasePassword, "database-password", "that user's password (default: generated)", true)
+	text(&a.r.Archive, "archive", "release archive of any PHP CMS (.zip, .tar.gz, .tar.zst), whose own installer asks in the browser", false)
+	text(&a.r.Adopt, "adopt", "existing folder, used where it stands", true)
+	c.flags.StringVar(&a.in, "in", "", "folder with a vessik-site.yaml, used where it stands and made as that file says")
+	text(&a.r.Stencil, "stencil", "saved site that it is drawn from; see them with vessik stencil", false)
+	text(&a.r.SQL, "sql", "dump to load, with -archive or -adopt; plain, .gz or .zst", true)
+	text(&a.r.SQLAddress, "sql-address", "base address in that dump (default: found where the kit knows how)", true)
+	c.flags.Var(&a.touches, "touch", "finishing touch of the kit or of your own, NAME or NAME=VALUE; may be given more than once, or joined "+
+		"by commas")
+	text(&a.r.Group, "group", "label under which the fleet shows it", false)
+	c.flags.BoolVar(&a.r.SearchEngines, "search-engines", false, "search engines may list the site")
+	c.flags.Var(&a.domains, "also-domain", "further domain that the site answers for; may be given more than once")
+	c.flags.BoolVar(&a.r.ForceDomain, "force-domain", false, "also a domain whose ending is public")
+	text(&a.r.Network, "network", "several sites in one installation: folders or domains", false)
+	c.flags.Var(&a.subSites, "sub-site", "sub-site of the network that is made at once; may be given more than once, or joined by commas")
+	c.flags.Var(&a.plugins, "plugin", "plugin of the shelf, NAME or NAME@VERSION, active from the start; may be given more than once, or "+
+		"joined by commas")
+	c.flags.Var(&a.themes, "theme", "theme of the shelf; the first is the active one")
+	text(&a.r.Language, "language", "language of the CMS, such as de_DE, or de where only one fits", false)
+	text(&a.r.TimeZone, "time-zone", "time zone, such as Europe/Lisbon (default: UTC)", false)
+	c.flags.BoolVar(&a.r.Offline, "offline", false, "what the site asks of other machines is refused at once")
+	text(&a.r.Prefix, "prefix", "begins the names of the CMS's tables (default: generated, such as k3xw_)", false)
+	c.flags.BoolVar(&a.dryRun, "dry-run", false, "tell what would be made, and change nothing")
+}
+
+// check says what cannot be asked for together.
+func (a *newSites) check(names []string) error {
+	single := []string{}
+	for name, field := range a.texts {
+		if *field != "" {
+			single = append(single, "-"+name)
+		}
 	}
-	r.Domains = domains
+	if len(a.domains) > 0 {
+		single = append(single, "-also-domain")
+	}
+	if a.r.Port != 0 {
+		single = append(single, "-port")
+	}
+	if len(names) == 0 && a.in == "" {
+		return usageError{"name a site"}
+	}
+	if a.in != "" {
+		single = append(single, "-in")
+	}
+	if len(names) > 1 && len(single) > 0 {
+		return usageError{strings.Join(sorted(single), ", ") + " can belong to one site only; name one site"}
+	}
+	return nil
+}
+
+// fill reads lists and relative paths into the request.
+func (a *newSites) fill() error {
+	for _, path := range []*string{&a.r.Folder, &a.r.Archive, &a.r.Adopt, &a.r.SQL} {
+		if *path != "" {
+			absolute, err := filepath.Abs(*path)
+			if err != nil {
+				return err
+			}
+			*path = absolute
+		}
+	}
+	for _, touch := range a.touches {
+		a.r.Touches = append(a.r.Touches, client.SplitTouches(touch)...)
+	}
+	a.r.Domains = a.domains
 	for _, each := range []struct {
 		given  list
 		target *[]string
-	}{{plugins, &r.Plugins}, {themes, &r.Themes}} {
+	}{{a.plugins, &a.r.Plugins}, {a.themes, &a.r.Themes}} {
 		for _, words := range each.given {
 			*each.target = append(*each.target, strings.Split(words, ",")...)
 		}
 	}
-	for _, sub := range subSites {
-		r.SubSites = append(r.SubSites, strings.Split(sub, ",")...)
+	for _, sub := range a.subSites {
+		a.r.SubSites = append(a.r.SubSites, strings.Split(sub, ",")...)
 	}
-	if *in != "" {
-		return c.makeAsWritten(ctx, service, *in, r, *dryRun)
-	}
-	requests := []client.Request{}
-	for _, name := range c.names {
-		each := r
-		each.Name = name
-		requests = append(requests, each)
-	}
-	if *dryRun {
-		return c.tellSites(ctx, service, requests...)
-	}
-	return c.makeSites(ctx, service, requests...)
+	return nil
 }
 
 // makeAsWritten makes the site that a folder's own file describes; what the command line says goes before it.
@@ -149,11 +175,16 @@ func (c *call) makeAsWritten(ctx context.Context, service *client.Client, folder
 		return err
 	}
 	r := file.Request()
-	r.Adopt, r.KitVersion, r.SubSites, r.Plugins, r.Themes, r.Touches, r.Language = folder, "", nil, nil, nil, nil, "" // all that is in the folder and the dump
+	r.Adopt, r.KitVersion, r.SubSites, r.Plugins, r.Themes, r.Touches, r.Language = folder, "", nil, nil, nil, nil,
+		"" // all that is in the folder and the dump
 	if file.SQL != "" {
 		r.SQL, r.SQLAddress = filepath.Join(folder, file.SQL), file.Address
+		if info, err := os.Lstat(r.SQL); err == nil && !info.Mode().IsRegular() { // it came with the folder, and may lead anywhere
+			return fmt.Errorf("%s is a link, a pipe or the like: put the dump itself there", r.SQL)
+		}
 	}
-	for given, target := range map[string]*string{asked.Title: &r.Title, asked.Domain: &r.Domain, asked.PHP: &r.PHP, asked.Web: &r.Web, asked.Database: &r.Database, asked.Group: &r.Group} {
+	for given, target := range map[string]*string{asked.Title: &r.Title, asked.Domain: &r.Domain, asked.PHP: &r.PHP, asked.Web: &r.Web,
+		asked.Database: &r.Database, asked.Group: &r.Group} {
 		if given != "" {
 			*target = given
 		}
@@ -240,7 +271,8 @@ func (c *call) makeSites(ctx context.Context, service *client.Client, requests .
 	table.Flush()
 	for _, s := range sites {
 		if requests[0].Archive != "" && s.Name == requests[0].Name {
-			fmt.Fprintf(c.out, "\nIts installer asks for the database: host %s, port %d, name %s, user %s\n", s.Database.Host, s.Database.Port, s.Database.Name, s.Database.User)
+			fmt.Fprintf(c.out, "\nIts installer asks for the database: host %s, port %d, name %s, user %s\n", s.Database.Host, s.Database.Port,
+				s.Database.Name, s.Database.User)
 		}
 	}
 	if len(watched.Sites) > 0 && watched.State == "done" {

@@ -134,7 +134,7 @@ func liveProgress(operation client.Operation) (see func(client.Watched), done fu
 // outcome turns how an operation ended into how the command exits.
 func outcome(watched client.Watched) error {
 	failed := errors.Join()
-	if watched.Change != nil && watched.Change.WentBack && len(watched.Change.Worse) > 0 {
+	if change := changeOf(watched); change.WentBack && len(change.Worse) > 0 {
 		return exitCode(exitCheckFailed)
 	}
 	for _, part := range watched.Sites {

@@ -10,23 +10,31 @@ import (
 
 	"vessik/client"
 	"vessik/internal/api"
+	"vessik/internal/cell"
+	"vessik/internal/core/rewrite"
 	"vessik/internal/names"
 	"vessik/internal/service"
 )
 
-var serveCommand = command{name: "serve", about: "run the service", synopsis: "Runs the service until it is told to end (Ctrl-C). Sites that ran before answer again by themselves.\nStarted by root, it opens port 80 for the gateway and then becomes an unprivileged account for good.",
+var serveCommand = command{name: "serve", about: "run the service",
+	synopsis: "Runs the service until it is told to end (Ctrl-C). Sites that ran before answer again by themselves.\nStarted by root, it " +
+		"opens port 80 for the gateway and then becomes an unprivileged account for good.",
 	example: "vessik serve -home /srv/vessik", run: func(ctx context.Context, c *call) error {
 		account := c.flags.String("account", service.DefaultAccount, "account to become when started by root")
-		port := c.flags.Int("gateway-port", 0, "port of the gateway; a home keeps it for all its life (default: 80 where it can be had, else a free one)")
+		port := c.flags.Int("gateway-port", 0, "port of the gateway; a home keeps it for all its life (default: 80 where it can be had, else "+
+			"a free one)")
 		sitePorts := c.flags.String("site-ports", "", "range that new sites get their own ports from, such as 31000-31999; the home remembers it")
 		hosts := c.flags.String("hosts-file", "", "hosts file of this machine (default: "+names.HostsFile+")")
-		dsn := c.flags.String("records-dsn", "", "MariaDB server of your own for the records, such as 'vessik:secret@tcp(10.0.0.5:3306)/vessik'; a new home remembers it")
+		dsn := c.flags.String("records-dsn", "", "MariaDB server of your own for the records, such as "+
+			"'vessik:secret@tcp(10.0.0.5:3306)/vessik'; a new home remembers it")
+		plain := c.flags.Bool("records-plain", false, "let that server be reached over the network without TLS")
 		if err := c.parse(); err != nil {
 			return err
 		}
 		ports := [2]int{}
 		if *sitePorts != "" {
-			if n, err := fmt.Sscanf(*sitePorts, "%d-%d", &ports[0], &ports[1]); err != nil || n != 2 || ports[0] < 1024 || ports[1] > 65535 || ports[1] < ports[0] {
+			if n, err := fmt.Sscanf(*sitePorts, "%d-%d", &ports[0], &ports[1]); err != nil || n != 2 || ports[0] < 1024 || ports[1] > 65535 ||
+				ports[1] < ports[0] {
 				return usageError{fmt.Sprintf("-site-ports: %q is not a range of ports from 1024 to 65535, as in 31000-31999", *sitePorts)}
 			}
 		}
@@ -37,11 +45,13 @@ var serveCommand = command{name: "serve", about: "run the service", synopsis: "R
 		if err != nil {
 			return err
 		}
-		return service.Run(ctx, service.Options{Home: home, Account: *account, GatewayPort: *port, SitePorts: ports, HostsFile: *hosts, RecordsDSN: *dsn, Out: c.out})
+		return service.Run(ctx, service.Options{Home: home, Account: *account, GatewayPort: *port, SitePorts: ports, HostsFile: *hosts,
+			RecordsDSN: *dsn, RecordsPlain: *plain, Out: c.out})
 	}}
 
-var statusCommand = command{name: "status", about: "show the service", synopsis: "Shows the service: where it is, how many sites it has, and what keeps them apart on this machine.",
-	example: "vessik status -wait 60s", run: func(ctx context.Context, c *call) error {
+var statusCommand = command{name: "status", about: "show the service",
+	synopsis: "Shows the service: where it is, how many sites it has, and what keeps them apart on this machine.",
+	example:  "vessik status -wait 60s", run: func(ctx context.Context, c *call) error {
 		wait := c.flags.Duration("wait", 0, "wait this long until the service answers and no site is on its way up or down")
 		c.jsonFlag()
 		if err := c.parse(); err != nil {
@@ -63,19 +73,13 @@ var statusCommand = command{name: "status", about: "show the service", synopsis:
 		if len(sites) == 0 {
 			sites = append(sites, "none")
 		}
-		say := func(yes bool, good, bad string) string {
-			if yes {
-				return good
-			}
-			return bad
-		}
+		walls := cell.Abilities{Namespaces: s.Confinement.Cells, Governor: s.Confinement.Governed, Why: s.Confinement.Why,
+			Landlock: s.Confinement.LandlockABI}
 		table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
-		for _, row := range [][2]string{{"version", s.Version}, {"process", fmt.Sprintf("%d, as %s, since %s", s.PID, s.Account, s.StartedAt.Local().Format("2006-01-02 15:04:05"))},
-			{"home", s.Home}, {"engines", s.EngineStore}, {"api", s.API}, {"console", s.Console}, {"gateway", fmt.Sprintf("port %d", s.GatewayPort)}, {"sites", strings.Join(sites, ", ")},
-			{"files", say(s.Confinement.Files, fmt.Sprintf("PHP of a site is held to its own folder (Landlock %d)", s.Confinement.LandlockABI), "NOT confined by the kernel: only open_basedir holds PHP, and no command that it starts")},
-			{"ports", say(s.Confinement.Ports, "a site that works offline is held to its database's port (Landlock)", "NOT held: this kernel's Landlock tells no ports; a site that works offline looks up no names, but may connect to addresses")},
-			{"sockets", say(s.Confinement.Sockets, "PHP of a site cannot open unix sockets (seccomp)", "NOT refused: this kernel has no seccomp filter")},
-			{"signals", say(s.Confinement.Signals, "PHP of a site cannot signal other processes", "NOT scoped: this kernel's Landlock is older than 6")}} {
+		for _, row := range append([][2]string{{"version", s.Version},
+			{"process", fmt.Sprintf("%d, as %s, since %s", s.PID, s.Account, s.StartedAt.Local().Format("2006-01-02 15:04:05"))},
+			{"home", s.Home}, {"engines", s.EngineStore}, {"api", s.API}, {"console", s.Console}, {"gateway", fmt.Sprintf("port %d", s.GatewayPort)},
+			{"sites", strings.Join(sites, ", ")}}, walls.Lines()...) {
 			fmt.Fprintf(table, "%s\t%s\n", row[0], row[1])
 		}
 		return table.Flush()
@@ -111,8 +115,9 @@ func (c *call) settledStatus(ctx context.Context, wait time.Duration) (client.St
 	}
 }
 
-var operationsCommand = command{name: "operations", names: "[ID]", about: "show what was and is being done", synopsis: "Lists operations, or shows the steps of one.",
-	example: "vessik operations 3", run: func(ctx context.Context, c *call) error {
+var operationsCommand = command{name: "operations", names: "[ID]", about: "show what was and is being done",
+	synopsis: "Lists operations, or shows the steps of one.",
+	example:  "vessik operations 3", run: func(ctx context.Context, c *call) error {
 		service, err := c.connect()
 		if err != nil {
 			return err
@@ -159,21 +164,42 @@ func (c *call) showOperations(ctx context.Context, service *client.Client) error
 		for _, part := range o.Sites {
 			names = append(names, part.Site)
 		}
-		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\n", o.ID, o.Kind, o.State, o.CreatedAt.Local().Format("01-02 15:04:05"), took, strings.Join(names, " "))
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\n", o.ID, o.Kind, o.State, o.CreatedAt.Local().Format("01-02 15:04:05"), took,
+			strings.Join(names, " "))
 	}
 	return table.Flush()
 }
 
-var consoleCommand = command{name: "console", about: "sign in to the web console", synopsis: "Opens the web console, signed in; without a desktop, prints a link that works once, for five minutes.",
-	example: "vessik console", run: show(
-		func(ctx context.Context, service *client.Client, _ *call) (client.Link, error) {
-			return service.Link(ctx)
-		},
-		func(_ context.Context, _ *client.Client, c *call, link client.Link) error {
-			browse(link.URL)
-			fmt.Fprintln(c.out, link.URL)
+var consoleCommand = command{name: "console", about: "sign in to the web console",
+	synopsis: "Opens the web console, signed in; without a desktop, prints a link that works once, for five minutes.",
+	example:  "vessik console\nvessik console -end-all", run: func(ctx context.Context, c *call) error {
+		all := c.flags.Bool("end-all", false, "sign all browsers out instead")
+		service, err := c.connect()
+		if err != nil {
+			return err
+		}
+		if *all {
+			ended, err := service.EndSessions(ctx)
+			if err != nil {
+				return err
+			}
+			if *c.json {
+				return c.printJSON(ended)
+			}
+			fmt.Fprintf(c.out, "%s signed out\n", rewrite.Many(ended.Count, "browser", "browsers"))
 			return nil
-		})}
+		}
+		link, err := service.Link(ctx)
+		if err != nil {
+			return err
+		}
+		if *c.json {
+			return c.printJSON(link)
+		}
+		browse(link.URL)
+		fmt.Fprintln(c.out, link.URL)
+		return nil
+	}}
 
 var versionCommand = command{name: "version", about: "print the version", synopsis: "Prints the version of this program.",
 	example: "vessik version", run: func(_ context.Context, c *call) error {

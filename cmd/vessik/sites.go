@@ -19,8 +19,9 @@ import (
 	"vessik/internal/core/wire"
 )
 
-var sitesCommand = command{name: "sites", about: "list all sites", synopsis: "Lists all sites: state, address, stack and the newest verdict.",
-	example: "vessik sites", run: show(
+var sitesCommand = command{name: "sites", about: "list all sites",
+	synopsis: "Lists all sites: state, address, stack and the newest verdict.",
+	example:  "vessik sites", run: show(
 		func(ctx context.Context, service *client.Client, _ *call) ([]client.Site, error) {
 			return service.Sites(ctx, false)
 		},
@@ -49,13 +50,15 @@ func (c *call) fleetTable(ctx context.Context, service *client.Client, sites []c
 		if verdict == "" || s.State == "stopped" {
 			verdict = "not checked"
 		}
-		fmt.Fprintf(table, "%s\t%s\t%s\t%s, %s, %s\t%s\n", s.Name, s.State, s.URL, s.Stack.PHP.Engine, s.Stack.Web.Engine, s.Stack.Database.Engine, verdict)
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s, %s, %s\t%s\n", s.Name, s.State, s.URL, s.Stack.PHP.Engine, s.Stack.Web.Engine,
+			s.Stack.Database.Engine, verdict)
 	}
 	return table.Flush()
 }
 
-var siteCommand = command{name: "site", names: "NAME", about: "show one site", synopsis: "Shows everything about one site; its passwords only with -secrets.",
-	example: "vessik site orchard-days -secrets", run: func(ctx context.Context, c *call) error {
+var siteCommand = command{name: "site", names: "NAME", about: "show one site",
+	synopsis: "Shows everything about one site; its passwords only with -secrets.",
+	example:  "vessik site orchard-days -secrets", run: func(ctx context.Context, c *call) error {
 		secrets := c.flags.Bool("secrets", false, "with passwords")
 		service, err := c.connect()
 		if err != nil {
@@ -84,23 +87,30 @@ func (c *call) printSite(s client.Site, words string, more ...[2]string) error {
 		}
 		return ""
 	}
-	rows := [][2]string{{"site", s.Name}, {"title", s.Title}, {"group", s.Group}, {"note", s.Note}, {"state", string(s.State)}, {"reason", s.Reason}, {"notice", s.Notice}, {"address", s.URL}, {"reads", s.DomainUnicode},
+	rows := [][2]string{{"site", s.Name}, {"title", s.Title}, {"group", s.Group}, {"note", s.Note}, {"state", string(s.State)},
+		{"reason", s.Reason}, {"notice", s.Notice}, {"address", s.URL}, {"reads", s.DomainUnicode},
 		{"also answers for", strings.Join(s.Domains, ", ")}}
 	for _, forward := range s.Forwards {
 		rows = append(rows, [2]string{"had before", forward.Domain + ", leads there until " + forward.Until.Local().Format("2006-01-02")})
 	}
-	rows = append(rows, [2]string{"network", said(s.Network != "", "by "+map[string]string{"folders": "sub-folder", "domains": "sub-domain"}[s.Network])})
+	rows = append(rows, [2]string{"network", said(s.Network != "",
+		"by "+map[string]string{"folders": "sub-folder", "domains": "sub-domain"}[s.Network])})
 	for _, sub := range s.SubSites {
 		rows = append(rows, [2]string{"sub-site", sub})
 	}
 	rows = append(rows, [][2]string{{"own port", fmt.Sprintf("127.0.0.1:%d", s.Port)},
-		{"folder", s.Folder}, {"cms", s.KitTitle + " " + s.Kit.Version}, {"language", s.Language}, {"time zone", s.TimeZone}, {"search engines", said(s.SearchEngines, "may list it")}, {"offline", said(s.Offline, "what it asks of other machines is refused")},
-		{"finishing touches", strings.Join(s.Touches, ", ")}, {"plugins", strings.Join(s.Plugins, ", ")}, {"themes", strings.Join(s.Themes, ", ")},
-		{"stack", fmt.Sprintf("%s (%s), %s (%s), %s (%s)", s.Stack.PHP.Engine, s.Stack.PHP.Version, s.Stack.Web.Engine, s.Stack.Web.Version, s.Stack.Database.Engine, s.Stack.Database.Version)},
-		{"database", fmt.Sprintf("%s on %s:%d", s.Database.Name, s.Database.Host, s.Database.Port)}, {"database user", s.Database.User}, {"database password", hidden(s.Database.Password)},
+		{"folder", s.Folder}, {"cms", s.KitTitle + " " + s.Kit.Version}, {"language", s.Language}, {"time zone", s.TimeZone},
+		{"search engines", said(s.SearchEngines, "may list it")}, {"offline", said(s.Offline, "what it asks of other machines is refused")},
+		{"finishing touches", strings.Join(s.Touches, ", ")}, {"plugins", strings.Join(s.Plugins, ", ")},
+		{"themes", strings.Join(s.Themes, ", ")},
+		{"stack", fmt.Sprintf("%s (%s), %s (%s), %s (%s)", s.Stack.PHP.Engine, s.Stack.PHP.Version, s.Stack.Web.Engine, s.Stack.Web.Version,
+			s.Stack.Database.Engine, s.Stack.Database.Version)},
+		{"database", fmt.Sprintf("%s on %s:%d", s.Database.Name, s.Database.Host, s.Database.Port)}, {"database user", s.Database.User},
+		{"database password", hidden(s.Database.Password)},
 		{"table prefix", s.Prefix}}...)
 	if s.SignIn != "" {
-		rows = append(rows, [][2]string{{"administrator", s.Admin.User}, {"mail", s.Admin.Email}, {"password", hidden(s.Admin.Password)}, {"sign in", s.SignIn}}...)
+		rows = append(rows, [][2]string{{"administrator", s.Admin.User}, {"mail", s.Admin.Email}, {"password", hidden(s.Admin.Password)},
+			{"sign in", s.SignIn}}...)
 	}
 	if !s.CreatedAt.IsZero() {
 		rows = append(rows, [2]string{"made", s.CreatedAt.Local().Format("2006-01-02 15:04")})
@@ -114,8 +124,9 @@ func (c *call) printSite(s client.Site, words string, more ...[2]string) error {
 	return table.Flush()
 }
 
-var openCommand = command{name: "open", names: "NAME", about: "open a site in the browser", synopsis: "Opens a site in the browser; without a desktop, prints its address.",
-	example: "vessik open orchard-days", run: show(
+var openCommand = command{name: "open", names: "NAME", about: "open a site in the browser",
+	synopsis: "Opens a site in the browser; without a desktop, prints its address.",
+	example:  "vessik open orchard-days", run: show(
 		func(ctx context.Context, service *client.Client, c *call) (client.Site, error) {
 			return service.Site(ctx, c.names[0], false)
 		},
@@ -135,11 +146,13 @@ func browse(address string) {
 	}
 }
 
-var startCommand = command{name: "start", names: "[NAME…]", about: "start sites", synopsis: "Starts sites and verifies them. Starting a running site takes up changes of its own virtual-host lines.",
-	example: "vessik start orchard-days\nvessik start -all", run: runOn(plan.Start)}
+var startCommand = command{name: "start", names: "[NAME…]", about: "start sites",
+	synopsis: "Starts sites and verifies them. Starting a running site takes up changes of its own virtual-host lines.",
+	example:  "vessik start orchard-days\nvessik start -all", run: runOn(plan.Start)}
 
-var stopCommand = command{name: "stop", names: "[NAME…]", about: "stop sites", synopsis: "Stops sites: nothing of them runs until they are started.",
-	example: "vessik stop orchard-days seed-exchange\nvessik stop -all", run: runOn(plan.Stop)}
+var stopCommand = command{name: "stop", names: "[NAME…]", about: "stop sites",
+	synopsis: "Stops sites: nothing of them runs until they are started.",
+	example:  "vessik stop orchard-days seed-exchange\nvessik stop -all", run: runOn(plan.Stop)}
 
 // runOn is a command that has something done with sites.
 func runOn(kind plan.Kind) func(context.Context, *call) error {
@@ -174,8 +187,9 @@ func runOn(kind plan.Kind) func(context.Context, *call) error {
 	}
 }
 
-var verifyCommand = command{name: "verify", names: "[NAME…]", about: "prove that sites answer", synopsis: "Asks sites everything, from outside: all of them, or those that are named. Exits with 3 when a check fails.",
-	example: "vessik verify\nvessik verify orchard-days -format junit > report.xml", run: func(ctx context.Context, c *call) error {
+var verifyCommand = command{name: "verify", names: "[NAME…]", about: "prove that sites answer",
+	synopsis: "Asks sites everything, from outside: all of them, or those that are named. Exits with 3 when a check fails.",
+	example:  "vessik verify\nvessik verify orchard-days -format junit > report.xml", run: func(ctx context.Context, c *call) error {
 		format := c.flags.String("format", "table", "table, json or junit")
 		service, err := c.connect(c.oneOf(format, "table", "json", "junit"))
 		if err != nil {
@@ -210,8 +224,9 @@ var verifyCommand = command{name: "verify", names: "[NAME…]", about: "prove th
 		return outcome(watched)
 	}}
 
-var retireCommand = command{name: "retire", names: "NAME…", about: "remove sites and all that belongs to them", synopsis: "Removes sites: folder, database, user, virtual host, logs. Asks first, unless -yes is given.",
-	example: "vessik retire moss-archive -keep-files", run: func(ctx context.Context, c *call) error {
+var retireCommand = command{name: "retire", names: "NAME…", about: "remove sites and all that belongs to them",
+	synopsis: "Removes sites: folder, database, user, virtual host, logs. Asks first, unless -yes is given.",
+	example:  "vessik retire moss-archive -keep-files", run: func(ctx context.Context, c *call) error {
 		yes := c.flags.Bool("yes", false, "do not ask")
 		keep := c.flags.Bool("keep-files", false, "keep the folder, and the database as a dump")
 		service, err := c.connect()
@@ -247,7 +262,7 @@ var retireCommand = command{name: "retire", names: "NAME…", about: "remove sit
 		if *keep && !*c.json {
 			for _, part := range watched.Sites {
 				for _, step := range part.Steps {
-					if step.Step == plan.DropDatabase && step.Note != "" {
+					if step.Step == "drop-database" && step.Note != "" {
 						fmt.Fprintf(c.out, "%s: %s\n", part.Site, step.Note)
 					}
 				}

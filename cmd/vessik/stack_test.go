@@ -3,6 +3,7 @@ package main
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,20 +20,25 @@ import (
 )
 
 func TestSettingsAreReadFromTheCommandLine(t *testing.T) {
-	page := client.SettingsPage{Settings: client.Settings{PHP: map[string]string{"memory_limit": "256M", "precision": "14"}, Extensions: map[string]bool{"gd": false}, Allow: []string{"/a"}, Xdebug: 9003}}
-	next, err := changed(page, []string{"memory_limit=512M", "precision="}, list{"gd=", "intl=off"}, list{"/b", "/a"}, nil, "on", "", "off", "30m")
+	page := client.SettingsPage{Settings: client.Settings{PHP: map[string]string{"memory_limit": "256M", "precision": "14"},
+		Extensions: map[string]bool{"gd": false}, Allow: []string{"/a"}, Xdebug: 9003}}
+	next, err := askedSettings{words: []string{"memory_limit=512M", "precision=", "debug=on", "xdebug=off", "rest=30m"},
+		extensions: list{"gd=", "intl=off"},
+		allow:      list{"/b", "/a"}}.change(page)
 	require.NoError(t, err)
-	assert.Equal(t, client.Settings{PHP: map[string]string{"memory_limit": "512M"}, Extensions: map[string]bool{"intl": false}, HostLines: map[string]string{}, Allow: []string{"/a", "/b"}, Debug: true, RestAfter: 1800}, next)
+	assert.Equal(t, client.Settings{PHP: map[string]string{"memory_limit": "512M"}, Extensions: map[string]bool{"intl": false},
+		HostLines: map[string]string{}, Allow: []string{"/a", "/b"}, Debug: true, RestAfter: 1800}, next)
 	assert.Equal(t, "256M", page.Settings.PHP["memory_limit"], "what is there stays until the service has changed it")
-	next, err = changed(page, nil, nil, nil, list{"/a"}, "", "on", "9100", "never")
+	next, err = askedSettings{words: []string{"offline=on", "xdebug=9100", "rest=never", "memory=1G", "processor=50%"},
+		disallow: list{"/a"}}.change(page)
 	require.NoError(t, err)
 	assert.Empty(t, next.Allow)
-	assert.Equal(t, [2]int{9100, -1}, [2]int{next.Xdebug, next.RestAfter})
+	assert.Equal(t, []int{9100, -1, 1 << 30, 50}, []int{next.Xdebug, next.RestAfter, int(next.Memory), next.Processor})
 	assert.True(t, next.Offline)
-	for _, bad := range [][6]string{{"memory_limit"}, {"", "gd=maybe"}, {"", "", "/c"}, {"", "", "", "perhaps"}, {"", "", "", "", "port"}, {"", "", "", "", "", "10ms"}} {
-		words := strings.Fields(bad[0])
-		extensions, disallow := strings.Fields(bad[1]), strings.Fields(bad[2])
-		_, err := changed(page, words, extensions, nil, disallow, bad[3], "", bad[4], bad[5])
+	for _, bad := range []askedSettings{{words: list{"memory_limit"}}, {extensions: list{"gd=maybe"}}, {disallow: list{"/c"}},
+		{words: list{"debug=perhaps"}},
+		{words: list{"xdebug=port"}}, {words: list{"rest=10ms"}}, {words: list{"memory=much"}}} {
+		_, err := bad.change(page)
 		assert.ErrorAs(t, err, &usageError{}, "%q", bad)
 	}
 	page.History = []plan.SettingsEntry{{ID: 7, Settings: client.Settings{Debug: true}}}
@@ -57,15 +63,19 @@ func TestOnlyWhatDiffersIsCompared(t *testing.T) {
 		}
 		return i
 	}
-	a := info([3]string{"PHP", "version", "8.2"}, [3]string{"php.ini", "same", "1"}, [3]string{"extensions", "gd", "8.2"}, [3]string{"virtual host", "line 001", "server {"})
-	b := info([3]string{"PHP", "version", "8.4"}, [3]string{"php.ini", "same", "1"}, [3]string{"extensions", "intl", "8.4"}, [3]string{"virtual host", "line 001", "ServerName"})
-	assert.Equal(t, [][]string{{"PHP", "version", "8.2", "8.4"}, {"extensions", "gd", "8.2", ""}, {"extensions", "intl", "", "8.4"}}, differences(a, b))
+	a := info([3]string{"PHP", "version", "8.2"}, [3]string{"php.ini", "same", "1"}, [3]string{"extensions", "gd", "8.2"},
+		[3]string{"virtual host", "line 001", "server {"})
+	b := info([3]string{"PHP", "version", "8.4"}, [3]string{"php.ini", "same", "1"}, [3]string{"extensions", "intl", "8.4"},
+		[3]string{"virtual host", "line 001", "ServerName"})
+	assert.Equal(t, [][]string{{"PHP", "version", "8.2", "8.4"}, {"extensions", "gd", "8.2", ""}, {"extensions", "intl", "", "8.4"}},
+		differences(a, b))
 }
 
 func TestATrialBecomesSuites(t *testing.T) {
 	stack := site.Stack{PHP: "php-8.4", Web: "nginx-1.26", Database: "mariadb-11.8"}
-	passed := check.Of("copy", []check.Result{{ID: check.FrontPage, Verdict: check.Pass}})
-	report := trialReport(plan.Trial{Site: "moss", Cells: []plan.Cell{{Stack: stack, Verdict: check.Pass, Report: &passed}, {Stack: stack, Verdict: check.Fail, Summary: "no disk left"}}})
+	passed := check.Of("copy", []check.Result{{ID: "front-page", Verdict: check.Pass}})
+	report := trialReport(plan.Trial{Site: "moss", Cells: []plan.Cell{{Stack: stack, Verdict: check.Pass, Report: &passed},
+		{Stack: stack, Verdict: check.Fail, Summary: "no disk left"}}})
 	assert.Equal(t, "moss on php-8.4, nginx-1.26, mariadb-11.8", report.Sites[0].Site)
 	assert.Equal(t, "no disk left", report.Sites[1].Checks[0].Observed, "a copy that could not be made fails its suite")
 	var out strings.Builder
@@ -79,7 +89,8 @@ func TestWhatFollowsTwoDashesIsTheCommandsOwn(t *testing.T) {
 	assert.Equal(t, map[string]string{"a": "1", "b": "", "c": "x=y"}, values)
 	_, err = pairs([]string{"=1"})
 	assert.ErrorAs(t, err, &usageError{})
-	assert.Equal(t, exitCode(exitCheckFailed), outcome(client.Watched{Operation: client.Operation{Change: &plan.Change{WentBack: true, Worse: []string{"front-page"}}, Sites: []plan.OperationSite{{State: plan.OperationFailed}}}}))
+	assert.Equal(t, exitCode(exitCheckFailed), outcome(client.Watched{Operation: client.Operation{
+		Details: json.RawMessage(`{"went_back":true,"worse":["front-page"]}`), Sites: []plan.OperationSite{{State: plan.OperationFailed}}}}))
 }
 
 func TestStartingAtLogin(t *testing.T) {

@@ -1,10 +1,16 @@
 // Engines: what is here, what could be, who uses it, and what it takes.
 import { useQuery } from "@tanstack/react-query"
 import { useState } from "react"
-import { call, queries, Refusal, useEngines, useLive, type Engine, type VariablesPage } from "./api"
+import { call, queries, Refusal, useEngines, type Engine, type VariablesPage } from "./api"
+import { useLive } from "./live"
 import { Button, Mono, Notice, Word } from "./ui"
 
-const titles = { php: "PHP", web: "Web servers", database: "Database servers", release: "CMS releases" } as const
+const titles = {
+  php: "PHP",
+  web: "Web servers",
+  database: "Database servers",
+  release: "CMS releases",
+} as const
 const megabytes = (bytes: number) => `${Math.round(bytes / 1048576)} MB`
 
 export function Engines() {
@@ -17,52 +23,115 @@ export function Engines() {
       await call("POST", path, { ids: [id] })
       await queries.invalidateQueries()
     } catch (error) {
-      setFault(error instanceof Refusal ? error.problems.map((p) => `${p.message}; ${p.remedy}`).join("; ") || error.message : String(error))
+      setFault(
+        error instanceof Refusal
+          ? error.problems.map((p) => `${p.message}; ${p.remedy}`).join("; ") || error.message
+          : String(error),
+      )
     }
   }
   const disk = Object.entries(answer.data?.disk ?? {})
   return (
     <>
       <h1 className="text-[26px] font-bold tracking-tight">Engines</h1>
-      <p className="mb-4 text-soft">Side by side, each site on its own. An engine that a site needs and that is not here is fetched with it.{disk.length > 0 && ` On disk, with what engines share counted once: ${disk.map(([g, b]) => `${g} ${megabytes(b)}`).join(", ")}.`}</p>
+      <p className="mb-4 text-soft">
+        Side by side, each site on its own. An engine that a site needs and that is not here is fetched with
+        it.
+        {disk.length > 0 &&
+          ` On disk, with what engines share counted once: ${disk.map(([g, b]) => `${g} ${megabytes(b)}`).join(", ")}.`}
+      </p>
       {answer.isError && <Notice tone="fail">{answer.error.message}</Notice>}
-      {fault && <Notice tone="fail">{fault} <Word onClick={() => setFault(undefined)}>Close</Word></Notice>}
+      {fault && (
+        <Notice tone="fail">
+          {fault} <Word onClick={() => setFault(undefined)}>Close</Word>
+        </Notice>
+      )}
       {(Object.keys(titles) as (keyof typeof titles)[]).map((kind) => (
         <section key={kind} className="mb-5">
           <h2 className="grid grid-cols-[13rem_8rem_11rem_6rem_1fr_7rem_8rem] gap-x-4 border-b border-line-strong pb-1 text-[13px] text-soft">
-            <b className="text-[15px] font-semibold text-ink">{titles[kind]}</b><span>Version</span><span>From</span><span>Size</span><span>Sites</span><span>Memory</span><span />
+            <b className="text-[15px] font-semibold text-ink">{titles[kind]}</b>
+            <span>Version</span>
+            <span>From</span>
+            <span>Size</span>
+            <span>Sites</span>
+            <span>Memory</span>
+            <span />
           </h2>
-          {answer.data?.engines.filter((e) => e.kind === kind).map((e) => <Row key={e.id} engine={e} doing={live.get(e.id)?.text} act={act} />)}
+          {answer.data?.engines
+            .filter((e) => e.kind === kind)
+            .map((e) => (
+              <Row key={e.id} engine={e} doing={live.get(e.id)?.text} act={act} />
+            ))}
         </section>
       ))}
     </>
   )
 }
 
-function Row({ engine: e, doing, act }: { engine: Engine; doing?: string; act: (path: string, id: string) => void }) {
+function Row({
+  engine: e,
+  doing,
+  act,
+}: {
+  engine: Engine
+  doing?: string
+  act: (path: string, id: string) => void
+}) {
   const [open, setOpen] = useState(false)
   return (
     <>
-    <div data-engine={e.id} data-present={e.present} className={`grid grid-cols-[13rem_8rem_11rem_6rem_1fr_7rem_8rem] items-baseline gap-x-4 border-b border-line py-1.5 ${e.present ? "" : "text-soft"}`}>
-      <Mono>{e.id}</Mono>
-      <span>{e.present ? e.version : doing ? <span className="text-accent">coming</span> : "not here"}</span>
-      <span className="truncate text-[13px]" title={e.note || e.from}>{e.from}{e.note && "*"}</span>
-      <span className="text-[13px]">{e.present && megabytes(e.size_bytes)}</span>
-      <span className="truncate text-[13px]" title={e.sites.join(", ")}>{e.sites.length > 3 ? `${e.sites.slice(0, 3).join(", ")} and ${e.sites.length - 3} more` : e.sites.join(", ")}</span>
-      <span className="text-[13px]">{e.memory_bytes > 0 && `${megabytes(e.memory_bytes)} in ${e.processes.length}`}</span>
-      <span className="text-right text-[13px]">
-        {e.present && e.kind === "database" && <Word aria-expanded={open} onClick={() => setOpen(!open)}>variables</Word>}
-        {doing ? <span className="text-accent">{doing}</span> : e.present ? e.sites.length === 0 && <Word className="ml-3" onClick={() => act("/engines/drop", e.id)}>drop</Word> : <Word onClick={() => act("/engines/fetch", e.id)}>fetch</Word>}
-      </span>
-    </div>
-    {open && <Variables engine={e} />}
+      <div
+        data-engine={e.id}
+        data-present={e.present}
+        className={`grid grid-cols-[13rem_8rem_11rem_6rem_1fr_7rem_8rem] items-baseline gap-x-4 border-b border-line py-1.5 ${e.present ? "" : "text-soft"}`}
+      >
+        <Mono>{e.id}</Mono>
+        <span>
+          {e.present ? e.version : doing ? <span className="text-accent">coming</span> : "not here"}
+        </span>
+        <span className="truncate text-[13px]" title={e.note || e.from}>
+          {e.from}
+          {e.note && "*"}
+        </span>
+        <span className="text-[13px]">{e.present && megabytes(e.size_bytes)}</span>
+        <span className="truncate text-[13px]" title={e.sites.join(", ")}>
+          {e.sites.length > 3
+            ? `${e.sites.slice(0, 3).join(", ")} and ${e.sites.length - 3} more`
+            : e.sites.join(", ")}
+        </span>
+        <span className="text-[13px]">
+          {e.memory_bytes > 0 && `${megabytes(e.memory_bytes)} in ${e.processes.length}`}
+        </span>
+        <span className="text-right text-[13px]">
+          {e.present && e.kind === "database" && (
+            <Word aria-expanded={open} onClick={() => setOpen(!open)}>
+              variables
+            </Word>
+          )}
+          {doing ? (
+            <span className="text-accent">{doing}</span>
+          ) : e.present ? (
+            e.sites.length === 0 && (
+              <Word className="ml-3" onClick={() => act("/engines/drop", e.id)}>
+                drop
+              </Word>
+            )
+          ) : (
+            <Word onClick={() => act("/engines/fetch", e.id)}>fetch</Word>
+          )}
+        </span>
+      </div>
+      {open && <Variables engine={e} />}
     </>
   )
 }
 
 // Variables unfolds under a database server: what was set, by whom and when, and going back.
 function Variables({ engine: e }: { engine: Engine }) {
-  const page = useQuery({ queryKey: ["variables", e.id], queryFn: () => call<VariablesPage>("GET", `/engines/${e.id}/variables`) })
+  const page = useQuery({
+    queryKey: ["variables", e.id],
+    queryFn: () => call<VariablesPage>("GET", `/engines/${e.id}/variables`),
+  })
   const [name, setName] = useState("")
   const [value, setValue] = useState("")
   const [fault, setFault] = useState<string>()
@@ -78,37 +147,104 @@ function Variables({ engine: e }: { engine: Engine }) {
       setValue("")
       await queries.invalidateQueries()
     } catch (error) {
-      setFault(error instanceof Refusal ? error.problems.map((p) => `${p.field}: ${p.message}; ${p.remedy}`).join("; ") || error.message : String(error))
+      setFault(
+        error instanceof Refusal
+          ? error.problems.map((p) => `${p.field}: ${p.message}; ${p.remedy}`).join("; ") || error.message
+          : String(error),
+      )
     }
     setWorking(false)
   }
   const none = Object.fromEntries(Object.keys(now).map((n) => [n, ""]))
-  const shown = (variables: Record<string, string>) => Object.entries(variables).sort().map(([n, v]) => `${n} = ${v}`).join(", ") || "as the server has them"
+  const shown = (variables: Record<string, string>) =>
+    Object.entries(variables)
+      .sort()
+      .map(([n, v]) => `${n} = ${v}`)
+      .join(", ") || "as the server has them"
   return (
-    <section aria-label={`Server variables of ${e.id}`} className="grid grid-cols-2 gap-x-12 border-b border-line-strong bg-sheet px-5 py-4">
+    <section
+      aria-label={`Server variables of ${e.id}`}
+      className="grid grid-cols-2 gap-x-12 border-b border-line-strong bg-sheet px-5 py-4"
+    >
       <div>
-        {Object.entries(now).sort().map(([n, v]) => (
-          <p key={n} className="flex gap-3 border-t border-line py-1"><Mono className="grow">{n} = {v}</Mono><Word className="text-[13px]" disabled={working} onClick={() => set({ [n]: "" })}>take back</Word></p>
-        ))}
+        {Object.entries(now)
+          .sort()
+          .map(([n, v]) => (
+            <p key={n} className="flex gap-3 border-t border-line py-1">
+              <Mono className="grow">
+                {n} = {v}
+              </Mono>
+              <Word className="text-[13px]" disabled={working} onClick={() => set({ [n]: "" })}>
+                take back
+              </Word>
+            </p>
+          ))}
         {Object.keys(now).length === 0 && <p className="text-soft">All as the server has them.</p>}
-        <form className="mt-2 flex items-baseline gap-2 border-t border-line py-2" onSubmit={(event) => { event.preventDefault(); set({ [name.trim()]: value.trim() }) }}>
-          <input name="variable" value={name} onChange={(event) => setName(event.target.value)} placeholder="max_connections" aria-label="Variable" className="w-52 border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-skip" />
+        <form
+          className="mt-2 flex items-baseline gap-2 border-t border-line py-2"
+          onSubmit={(event) => {
+            event.preventDefault()
+            void set({ [name.trim()]: value.trim() })
+          }}
+        >
+          <input
+            name="variable"
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+            placeholder="max_connections"
+            aria-label="Variable"
+            className="w-52 border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-faint"
+          />
           <span>=</span>
-          <input name="value" value={value} onChange={(event) => setValue(event.target.value)} placeholder="600" aria-label="Value" className="w-40 border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-skip" />
-          <Button type="submit" disabled={working || !name.trim() || !value.trim()}>{working ? "Being proven…" : "Set"}</Button>
+          <input
+            name="value"
+            value={value}
+            onChange={(event) => setValue(event.target.value)}
+            placeholder="600"
+            aria-label="Value"
+            className="w-40 border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-faint"
+          />
+          <Button type="submit" disabled={working || !name.trim() || !value.trim()}>
+            {working ? "Being proven…" : "Set"}
+          </Button>
         </form>
-        <p className="text-[13px] text-soft">The server reads it first, starts anew while its sites' visitors wait, and a site is verified; what does not work is taken back. <span className="whitespace-nowrap">{e.sites.length} {e.sites.length === 1 ? "site is" : "sites are"} on it.</span></p>
-        {fault && <Notice tone="fail"><span className="break-words">{fault}</span></Notice>}
+        <p className="text-[13px] text-soft">
+          The server reads it first, starts anew while its sites' visitors wait, and a site is verified; what
+          does not work is taken back.{" "}
+          <span className="whitespace-nowrap">
+            {e.sites.length} {e.sites.length === 1 ? "site is" : "sites are"} on it.
+          </span>
+        </p>
+        {fault && (
+          <Notice tone="fail">
+            <span className="break-words">{fault}</span>
+          </Notice>
+        )}
       </div>
       <ol className="max-h-56 overflow-auto" aria-label="History">
         {page.data.history.map((entry, i) => (
           <li key={entry.id} className="border-t border-line py-1.5">
             <Mono className="text-soft">{new Date(entry.at).toLocaleString("sv")}</Mono> by {entry.who}
-            {i > 0 && <Word className="ml-3 text-[13px]" disabled={working} onClick={() => set({ ...none, ...entry.variables })}>back to this</Word>}
+            {i > 0 && (
+              <Word
+                className="ml-3 text-[13px]"
+                disabled={working}
+                onClick={() => set({ ...none, ...entry.variables })}
+              >
+                back to this
+              </Word>
+            )}
             <span className="block break-words text-[13px] text-soft">{shown(entry.variables)}</span>
           </li>
         ))}
-        <li className="border-t border-line py-1.5 text-soft">as the server has them {Object.keys(now).length > 0 && <Word className="ml-3 text-[13px]" disabled={working} onClick={() => set(none)}>back to this</Word>}</li>
+        <li className="border-t border-line py-1.5 text-soft">
+          as the server has them{" "}
+          {Object.keys(now).length > 0 && (
+            <Word className="ml-3 text-[13px]" disabled={working} onClick={() => set(none)}>
+              back to this
+            </Word>
+          )}
+        </li>
       </ol>
     </section>
   )

@@ -1,23 +1,50 @@
 // Fleet: all sites in one dense table, each with its report strip.
-import { Fragment, useEffect, useMemo, useRef, useState } from "react"
+import { Fragment, useCallback, useEffect, useMemo, useRef, useState, type RefObject } from "react"
 import { Link, useSearch } from "wouter"
-import { call, queries, useLive, useReports, useSites, type Live, type Site, type SiteReport } from "./api"
+import { call, queries, useReports, useSites, type Site, type SiteReport, told } from "./api"
+import { useLive, type Live } from "./live"
 import { NewSite } from "./NewSite"
 import { Strip, summary } from "./Strip"
 import { Button, Mono, Notice, Retire, stateOf, useAsk, Word } from "./ui"
 
-export const columns = "grid grid-cols-[1.75rem_minmax(13rem,1.5fr)_8.5rem_minmax(13rem,1.3fr)_minmax(13.5rem,1.1fr)_9.5rem] items-center gap-x-4"
+export const columns =
+  "grid grid-cols-[1.75rem_minmax(13rem,1.5fr)_8.5rem_minmax(13rem,1.3fr)_minmax(13.5rem,1.1fr)_9.5rem] items-center gap-x-4"
 
 // band is the label under which a site stands: those that are kept on top first, then by group; empty until there are groups.
 const band = (s: Site) => (s.top ? "Kept on top" : s.group)
 
-function Band({ name, sites, chosen, choose }: { name: string; sites: Site[]; chosen: Set<string>; choose: (names: string[], on: boolean) => void }) {
+function Band({
+  name,
+  sites,
+  chosen,
+  choose,
+}: {
+  name: string
+  sites: Site[]
+  chosen: Set<string>
+  choose: (names: string[], on: boolean) => void
+}) {
   const all = sites.every((s) => chosen.has(s.name))
   return (
     <div role="row" className="flex items-baseline gap-3 border-b border-line bg-wash px-2 py-1 text-[13px]">
-      <input type="checkbox" aria-label={`Choose all of ${name || "no group"}`} className="translate-y-0.5 accent-(--accent)" checked={all} onChange={(e) => choose(sites.map((s) => s.name), e.target.checked)} />
-      <b data-band={name} className="font-semibold">{name || "In no group"}</b>
-      <span className="text-soft">{sites.length} {sites.length === 1 ? "site" : "sites"}</span>
+      <input
+        type="checkbox"
+        aria-label={`Choose all of ${name || "no group"}`}
+        className="translate-y-0.5 accent-(--accent)"
+        checked={all}
+        onChange={(e) =>
+          choose(
+            sites.map((s) => s.name),
+            e.target.checked,
+          )
+        }
+      />
+      <b data-band={name} className="font-semibold">
+        {name || "In no group"}
+      </b>
+      <span className="text-soft">
+        {sites.length} {sites.length === 1 ? "site" : "sites"}
+      </span>
     </div>
   )
 }
@@ -32,20 +59,117 @@ const keys = {
   state: (s: Site) => stateOf(s),
   address: (s: Site) => s.domain,
   stack: (s: Site) => stackText(s),
-  report: (_: Site, r?: SiteReport) => (r === undefined ? "2" : r.passed === false ? "0 " : "1 ") + summary(r),
+  report: (_: Site, r?: SiteReport) =>
+    (r === undefined ? "2" : r.passed === false ? "0 " : "1 ") + summary(r),
 }
 
 // Grouping puts the chosen sites under a label.
 function Grouping({ names }: { names: string[] }) {
   const [open, setOpen] = useState(false)
   const [group, setGroup] = useState("")
+  const [fault, setFault] = useState("")
   if (!open) return <Word onClick={() => setOpen(true)}>group…</Word>
+  const label = async () => {
+    try {
+      await call("POST", "/sites/label", { names, group })
+      setOpen(false)
+      setFault("")
+      await queries.invalidateQueries()
+    } catch (refused) {
+      setFault(told(refused))
+    }
+  }
   return (
-    <form className="flex items-baseline gap-2" onSubmit={async (e) => { e.preventDefault(); await call("POST", "/sites/label", { names, group }); setOpen(false); await queries.invalidateQueries() }}>
-      <input autoFocus value={group} onChange={(e) => setGroup(e.target.value)} placeholder="label, empty for none" aria-label="Group" className="w-44 border-b border-line-strong bg-transparent px-1 text-[13px] placeholder:text-skip" />
+    <form
+      className="flex items-baseline gap-2"
+      onSubmit={(e) => {
+        e.preventDefault()
+        void label()
+      }}
+    >
+      <input
+        autoFocus
+        value={group}
+        onChange={(e) => setGroup(e.target.value)}
+        placeholder="label, empty for none"
+        aria-label="Group"
+        className="w-44 border-b border-line-strong bg-transparent px-1 text-[13px] placeholder:text-faint"
+      />
       <Word type="submit">set</Word>
+      {fault && (
+        <span role="alert" className="max-w-md text-[13px] text-fail">
+          {fault}
+        </span>
+      )}
     </form>
   )
+}
+
+// fitting are the sites that have every word of a filter, in an order: those on top first, then by group.
+function fitting(
+  sites: Site[],
+  reports: Map<string, SiteReport> | undefined,
+  filter: string,
+  order: Order,
+): Site[] {
+  const words = filter.toLowerCase().split(/\s+/).filter(Boolean)
+  const key = (s: Site) => keys[order.by](s, reports?.get(s.name))
+  const way = order.down ? -1 : 1
+  return sites
+    .toSorted(
+      (a, b) =>
+        Number(b.top) - Number(a.top) ||
+        (a.top ? 0 : (a.group || "\uffff").localeCompare(b.group || "\uffff")) ||
+        way * key(a).localeCompare(key(b), undefined, { numeric: true }) ||
+        a.name.localeCompare(b.name),
+    )
+    .filter((s) => {
+      const text = textOf(s, reports?.get(s.name))
+      return words.every((w) => text.includes(w))
+    })
+}
+
+// textOf is what a filter looks at.
+const textOf = (s: Site, report: SiteReport | undefined) =>
+  [
+    s.group,
+    s.note,
+    s.name,
+    s.title,
+    s.domain,
+    s.state,
+    s.stack.php.engine,
+    s.stack.web.engine,
+    s.stack.database.engine,
+    s.kit.name,
+    s.kit.version,
+    s.admin.user,
+    s.network,
+    ...(s.domains ?? []),
+    summary(report),
+  ]
+    .join(" ")
+    .toLowerCase()
+
+// useKeys has a slash go to the filter, and n begin a new site.
+function useKeys(search: RefObject<HTMLInputElement | null>, make: () => void) {
+  useEffect(() => {
+    const press = (event: KeyboardEvent) => {
+      const typing =
+        event.target instanceof HTMLElement &&
+        event.target.closest("input, textarea, select, [role=alertdialog]")
+      if (typing || event.ctrlKey || event.metaKey || event.altKey) return
+      if (event.key === "/") {
+        event.preventDefault()
+        search.current?.focus()
+      } else if (event.key === "n") {
+        event.preventDefault()
+        make()
+      }
+    }
+    addEventListener("keydown", press)
+    return () => removeEventListener("keydown", press)
+  }, [search, make])
 }
 
 export function Fleet() {
@@ -64,158 +188,327 @@ export function Fleet() {
     history.replaceState(null, "", "/") // asked for once
   }, [asked])
   const search = useRef<HTMLInputElement>(null)
-
-  const shown = useMemo(() => {
-    const words = filter.toLowerCase().split(/\s+/).filter(Boolean)
-    const key = (s: Site) => keys[order.by](s, reports?.get(s.name))
-    const way = order.down ? -1 : 1
-    return (sites.data ?? []).toSorted((a, b) => Number(b.top) - Number(a.top) || (a.top ? 0 : (a.group || "\uffff").localeCompare(b.group || "\uffff")) || way * key(a).localeCompare(key(b), undefined, { numeric: true }) || a.name.localeCompare(b.name)).filter((s) => {
-      const text = [s.group, s.note, s.name, s.title, s.domain, s.state, s.stack.php.engine, s.stack.web.engine, s.stack.database.engine, s.kit.name, s.kit.version, s.admin.user, s.network, ...(s.domains ?? []), summary(reports?.get(s.name))].join(" ").toLowerCase()
-      return words.every((w) => text.includes(w))
-    })
-  }, [sites.data, reports, filter, order])
+  const make = useCallback(() => setMaking(true), [])
+  useKeys(search, make)
+  const shown = useMemo(
+    () => fitting(sites.data ?? [], reports, filter, order),
+    [sites.data, reports, filter, order],
+  )
   const selected = shown.filter((s) => chosen.has(s.name))
-
-  useEffect(() => {
-    const press = (event: KeyboardEvent) => {
-      const typing = event.target instanceof HTMLElement && event.target.closest("input, textarea, select, [role=alertdialog]")
-      if (typing || event.ctrlKey || event.metaKey || event.altKey) return
-      if (event.key === "/") {
-        event.preventDefault()
-        search.current?.focus()
-      } else if (event.key === "n") {
-        event.preventDefault()
-        setMaking(true)
-      }
-    }
-    addEventListener("keydown", press)
-    return () => removeEventListener("keydown", press)
-  }, [])
-
-  const choose = (names: string[], on: boolean) => {
-    const next = new Set(chosen)
-    for (const name of names) {
-      if (on) next.add(name)
-      else next.delete(name)
-    }
-    setChosen(next)
-  }
-  const names = selected.map((s) => s.name)
+  const choose = (names: string[], on: boolean) =>
+    setChosen(new Set(on ? [...chosen, ...names] : [...chosen].filter((name) => !names.includes(name))))
   const empty = sites.data?.length === 0
-
   return (
     <>
-      <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
-        <h1 className="text-[26px] font-bold tracking-tight">Fleet</h1>
-        <span className="text-soft">{sites.data && `${sites.data.length} ${sites.data.length === 1 ? "site" : "sites"}, ${sites.data.filter((s) => s.state === "running").length} running`}</span>
-        <span className="grow" />
-        <label className="flex items-center gap-2 text-[13px] text-soft">
-          Filter
-          <input ref={search} value={filter} onChange={(e) => setFilter(e.target.value)} onKeyDown={(e) => e.key === "Escape" && setFilter("")} type="search" placeholder="name, state, engine, failed…   /" className="w-64 rounded-sm border border-line-strong bg-sheet px-2.5 py-1 text-[14px] text-ink placeholder:text-skip" />
-        </label>
-        <Link href="/fleet-file" className="text-[13px] text-soft underline decoration-line-strong underline-offset-4 hover:text-accent">as a file</Link>
-        {!making && (
-          <Button tone="strong" onClick={() => setMaking(true)} aria-keyshortcuts="n">
-            New site
-          </Button>
-        )}
-      </div>
+      <Top
+        sites={sites.data}
+        filter={filter}
+        setFilter={setFilter}
+        search={search}
+        make={making ? undefined : make}
+      />
       {fault && (
         <Notice tone="fail">
           {fault} <Word onClick={clear}>Close</Word>
         </Notice>
       )}
       {sites.isError && <Notice tone="fail">{sites.error.message}</Notice>}
-
-      <div role="table" aria-label="Sites" aria-busy={sites.isLoading} className="min-w-[64rem] border-b border-line-strong">
-        <div role="row" className={`${columns} border-b border-line-strong px-2 pb-1.5 text-[13px] text-soft`}>
-          <span role="columnheader">
-            <input type="checkbox" aria-label="Choose all that are shown" className="accent-(--accent)" checked={shown.length > 0 && selected.length === shown.length} onChange={(e) => setChosen(new Set(e.target.checked ? shown.map((s) => s.name) : []))} />
-          </span>
-          {selected.length === 0 ? (
-            (["site", "state", "address", "stack", "report"] as const).map((by) => (
-              <span role="columnheader" key={by} aria-sort={order.by === by ? (order.down ? "descending" : "ascending") : "none"}>
-                <button type="button" className={`hover:text-accent ${order.by === by ? "text-ink" : ""}`} onClick={() => setOrder({ by, down: order.by === by && !order.down })}>
-                  {by[0].toUpperCase() + by.slice(1)}{order.by === by && <span aria-hidden> {order.down ? "↓" : "↑"}</span>}
-                </button>
-              </span>
-            ))
-          ) : (
-            <span role="columnheader" className="col-span-5 flex items-center gap-4 text-ink">
-              <b className="font-semibold">{selected.length} chosen</b>
-              <Word onClick={() => send("start", names)}>start</Word>
-              <Word onClick={() => send("stop", names)}>stop</Word>
-              <Word onClick={() => send("verify", names)}>verify</Word>
-              <Grouping names={names} />
-              <Retire sites={selected} onRetire={(keep) => send("retire", names, keep).then(() => setChosen(new Set()))} trigger={<Word className="text-fail">retire…</Word>} />
-            </span>
-          )}
-        </div>
-        {making && <NewSite onClose={() => setMaking(false)} />}
-        {sites.isLoading && [0, 1, 2].map((i) => <div key={i} className="h-[52px] animate-pulse border-b border-line bg-wash/60" aria-hidden />)}
+      <div
+        role="table"
+        aria-label="Sites"
+        aria-busy={sites.isLoading}
+        className="min-w-[64rem] border-b border-line-strong"
+      >
+        <Columns
+          shown={shown}
+          selected={selected}
+          setChosen={setChosen}
+          order={order}
+          setOrder={setOrder}
+          send={send}
+        />
+        {making && (
+          <div role="row">
+            <div role="cell">
+              <NewSite onClose={() => setMaking(false)} />
+            </div>
+          </div>
+        )}
+        {sites.isLoading &&
+          [0, 1, 2].map((i) => (
+            <div key={i} className="h-[52px] animate-pulse border-b border-line bg-wash/60" aria-hidden />
+          ))}
         {shown.map((s, i) => (
           <Fragment key={s.name}>
-            {band(s) !== (i > 0 ? band(shown[i - 1]) : "") && <Band name={band(s)} sites={shown.filter((each) => band(each) === band(s))} choose={choose} chosen={chosen} />}
-            <Row site={s} report={reports?.get(s.name)} live={live.get(s.name)} chosen={chosen.has(s.name)} choose={choose} />
+            {band(s) !== (i > 0 ? band(shown[i - 1]) : "") && (
+              <Band
+                name={band(s)}
+                sites={shown.filter((each) => band(each) === band(s))}
+                choose={choose}
+                chosen={chosen}
+              />
+            )}
+            <Row
+              site={s}
+              report={reports?.get(s.name)}
+              live={live.get(s.name)}
+              chosen={chosen.has(s.name)}
+              choose={choose}
+            />
           </Fragment>
         ))}
       </div>
-      {empty && !making && (
-        <div className="py-16 text-center">
-          <p className="text-xl font-semibold">No sites yet</p>
-          <p className="mx-auto mt-1 mb-5 max-w-md text-soft">A site is a folder, a database, a domain and its own PHP. Type a name, and all of it is made and proven within seconds.</p>
-          <Button tone="strong" onClick={() => setMaking(true)}>Make the first site</Button>
-        </div>
-      )}
+      {empty && !making && <Empty make={make} />}
       {!empty && sites.data && shown.length === 0 && (
         <p className="py-10 text-center text-soft">
           No site fits “{filter}”. <Word onClick={() => setFilter("")}>Show all</Word>
         </p>
       )}
-      {!empty && sites.data && (
-        <p className="mt-4 flex gap-6 text-[13px] text-soft" aria-hidden>
-          {([["pass", "passed"], ["fail", "failed"], ["skip", "skipped"], ["none", "not asked yet"]] as const).map(([verdict, word]) => (
-            <span key={verdict} className="inline-flex items-center gap-2">
-              <i className="cell h-[14px] w-[9px]" data-verdict={verdict} />
-              {word}
-            </span>
-          ))}
-        </p>
-      )}
+      {!empty && sites.data && <Legend />}
     </>
   )
 }
 
-export const stackText = (s: Site) => [s.stack.php.engine, s.stack.web.engine, s.stack.database.engine].map((id) => id.replace("-", " ").replace("php", "PHP").replace("mariadb", "MariaDB").replace("apache", "Apache")).join(" · ")
+// Top says how many sites there are, filters them, and begins a new one.
+function Top({
+  sites,
+  filter,
+  setFilter,
+  search,
+  make,
+}: {
+  sites?: Site[]
+  filter: string
+  setFilter: (filter: string) => void
+  search: RefObject<HTMLInputElement | null>
+  make?: () => void
+}) {
+  return (
+    <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
+      <h1 className="text-[26px] font-bold tracking-tight">Fleet</h1>
+      <span className="text-soft">
+        {sites &&
+          `${sites.length} ${sites.length === 1 ? "site" : "sites"}, ${sites.filter((s) => s.state === "running").length} running`}
+      </span>
+      <span className="grow" />
+      <label className="flex items-center gap-2 text-[13px] text-soft">
+        Filter
+        <input
+          ref={search}
+          value={filter}
+          onChange={(e) => setFilter(e.target.value)}
+          onKeyDown={(e) => e.key === "Escape" && setFilter("")}
+          type="search"
+          placeholder="name, state, engine, failed…   /"
+          className="w-64 rounded-sm border border-line-strong bg-sheet px-2.5 py-1 text-[14px] text-ink placeholder:text-faint"
+        />
+      </label>
+      <Link
+        href="/fleet-file"
+        className="text-[13px] text-soft underline decoration-line-strong underline-offset-4 hover:text-accent"
+      >
+        as a file
+      </Link>
+      {make && (
+        <Button tone="strong" onClick={make} aria-keyshortcuts="n">
+          New site
+        </Button>
+      )}
+    </div>
+  )
+}
 
-function Row({ site: s, report, live, chosen, choose }: { site: Site; report?: SiteReport; live?: Live; chosen: boolean; choose: (names: string[], on: boolean) => void }) {
+// Columns are the table's head: its order, or what is to be done with the sites that are chosen.
+function Columns({
+  shown,
+  selected,
+  setChosen,
+  order,
+  setOrder,
+  send,
+}: {
+  shown: Site[]
+  selected: Site[]
+  setChosen: (names: Set<string>) => void
+  order: Order
+  setOrder: (order: Order) => void
+  send: ReturnType<typeof useAsk>["send"]
+}) {
+  const names = selected.map((s) => s.name)
+  return (
+    <div role="row" className={`${columns} border-b border-line-strong px-2 pb-1.5 text-[13px] text-soft`}>
+      <span role="columnheader">
+        <input
+          type="checkbox"
+          aria-label="Choose all that are shown"
+          className="accent-(--accent)"
+          checked={shown.length > 0 && selected.length === shown.length}
+          onChange={(e) => setChosen(new Set(e.target.checked ? shown.map((s) => s.name) : []))}
+        />
+      </span>
+      {selected.length === 0 ? (
+        (["site", "state", "address", "stack", "report"] as const).map((by) => (
+          <span
+            role="columnheader"
+            key={by}
+            aria-sort={order.by === by ? (order.down ? "descending" : "ascending") : "none"}
+          >
+            <button
+              type="button"
+              className={`hover:text-accent ${order.by === by ? "text-ink" : ""}`}
+              onClick={() => setOrder({ by, down: order.by === by && !order.down })}
+            >
+              {by[0].toUpperCase() + by.slice(1)}
+              {order.by === by && <span aria-hidden> {order.down ? "↓" : "↑"}</span>}
+            </button>
+          </span>
+        ))
+      ) : (
+        <span role="columnheader" className="col-span-5 flex items-center gap-4 text-ink">
+          <b className="font-semibold">{selected.length} chosen</b>
+          <Word onClick={() => send("start", names)}>start</Word>
+          <Word onClick={() => send("stop", names)}>stop</Word>
+          <Word onClick={() => send("verify", names)}>verify</Word>
+          <Grouping names={names} />
+          <Retire
+            sites={selected}
+            onRetire={(keep) => send("retire", names, keep).then(() => setChosen(new Set()))}
+            trigger={<Word className="text-fail">retire…</Word>}
+          />
+        </span>
+      )}
+    </div>
+  )
+}
+
+// Empty is the fleet without a site.
+const Empty = ({ make }: { make: () => void }) => (
+  <div className="py-16 text-center">
+    <p className="text-xl font-semibold">No sites yet</p>
+    <p className="mx-auto mt-1 mb-5 max-w-md text-soft">
+      A site is a folder, a database, a domain and its own PHP. Type a name, and all of it is made and proven
+      within seconds.
+    </p>
+    <Button tone="strong" onClick={make}>
+      Make the first site
+    </Button>
+  </div>
+)
+
+// Legend says what the cells of the strips mean.
+const Legend = () => (
+  <p className="mt-4 flex gap-6 text-[13px] text-soft" aria-hidden>
+    {(
+      [
+        ["pass", "passed"],
+        ["fail", "failed"],
+        ["skip", "skipped"],
+        ["none", "not asked yet"],
+      ] as const
+    ).map(([verdict, word]) => (
+      <span key={verdict} className="inline-flex items-center gap-2">
+        <i className="cell h-[14px] w-[9px]" data-verdict={verdict} />
+        {word}
+      </span>
+    ))}
+  </p>
+)
+
+export const stackText = (s: Site) =>
+  [s.stack.php.engine, s.stack.web.engine, s.stack.database.engine]
+    .map((id) =>
+      id.replace("-", " ").replace("php", "PHP").replace("mariadb", "MariaDB").replace("apache", "Apache"),
+    )
+    .join(" · ")
+
+function Row({
+  site: s,
+  report,
+  live,
+  chosen,
+  choose,
+}: {
+  site: Site
+  report?: SiteReport
+  live?: Live
+  chosen: boolean
+  choose: (names: string[], on: boolean) => void
+}) {
   const busy = live !== undefined
   const verifying = live?.text === "verifying"
-  const shown = verifying ? live.report : live?.kind === "new" ? undefined : s.state === "stopped" ? undefined : report
+  const shown = verifying
+    ? live.report
+    : live?.kind === "new"
+      ? undefined
+      : s.state === "stopped"
+        ? undefined
+        : report
   return (
-    <div role="row" data-site={s.name} data-state={s.state} className={`${columns} border-b border-line px-2 py-1.5 hover:bg-sheet ${chosen ? "bg-wash" : ""}`}>
+    <div
+      role="row"
+      data-site={s.name}
+      data-state={s.state}
+      className={`${columns} border-b border-line px-2 py-1.5 hover:bg-sheet ${chosen ? "bg-wash" : ""}`}
+    >
       <span role="cell">
-        <input type="checkbox" aria-label={`Choose ${s.name}`} className="accent-(--accent)" checked={chosen} onChange={(e) => choose([s.name], e.target.checked)} />
+        <input
+          type="checkbox"
+          aria-label={`Choose ${s.name}`}
+          className="accent-(--accent)"
+          checked={chosen}
+          onChange={(e) => choose([s.name], e.target.checked)}
+        />
       </span>
       <span role="cell" className="min-w-0">
-        <Link href={`/sites/${s.name}`} className="block truncate text-[16px] font-semibold hover:text-accent" title={s.title}>{s.title}</Link>
+        <Link
+          href={`/sites/${s.name}`}
+          className="block truncate text-[16px] font-semibold hover:text-accent"
+          title={s.title}
+        >
+          {s.title}
+        </Link>
         <Mono className="block truncate text-soft">{s.name}</Mono>
       </span>
-      <span role="cell" aria-live="polite" className={s.state === "failed" ? "font-semibold text-fail" : s.state === "running" ? "" : "text-soft"}>
+      <span
+        role="cell"
+        aria-live="polite"
+        className={
+          s.state === "failed" ? "font-semibold text-fail" : s.state === "running" ? "" : "text-soft"
+        }
+      >
         {busy ? <span className="text-accent">{live.text}</span> : stateOf(s)}
       </span>
       <span role="cell" className="min-w-0 truncate">
         {s.state === "running" ? (
-          <a href={s.url} target="_blank" rel="noreferrer" className="font-mono text-[13px] underline decoration-line-strong underline-offset-4 hover:text-accent">{s.url.replace("http://", "").replace(/\/$/, "")}</a>
+          <a
+            href={s.url}
+            target="_blank"
+            rel="noreferrer"
+            className="font-mono text-[13px] underline decoration-line-strong underline-offset-4 hover:text-accent"
+          >
+            {s.url.replace("http://", "").replace(/\/$/, "")}
+          </a>
         ) : (
           <Mono className="text-soft">{s.url.replace("http://", "").replace(/\/$/, "")}</Mono>
         )}
-        {s.state === "failed" && <span className="block truncate text-[13px] text-fail" title={s.reason}>{s.reason}</span>}
+        {s.state === "failed" && (
+          <span className="block truncate text-[13px] text-fail" title={s.reason}>
+            {s.reason}
+          </span>
+        )}
       </span>
-      <span role="cell" className="text-[13px] leading-snug text-soft" title={[s.stack.php, s.stack.web, s.stack.database].map((e) => `${e.engine} ${e.version}`).join(", ")}>{stackText(s)}</span>
-      <Link role="cell" href={`/sites/${s.name}`} aria-label={`Report of ${s.name}: ${summary(shown)}`}>
-        <Strip report={shown} growing={verifying} />
-      </Link>
+      <span
+        role="cell"
+        className="text-[13px] leading-snug text-soft"
+        title={[s.stack.php, s.stack.web, s.stack.database].map((e) => `${e.engine} ${e.version}`).join(", ")}
+      >
+        {stackText(s)}
+      </span>
+      <span role="cell">
+        <Link href={`/sites/${s.name}`} aria-label={`Report of ${s.name}: ${summary(shown)}`}>
+          <Strip report={shown} growing={verifying} />
+        </Link>
+      </span>
     </div>
   )
 }

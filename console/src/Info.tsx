@@ -4,7 +4,14 @@ import { useState } from "react"
 import { call, useSites, type Info } from "./api"
 import { Crumbs, Notice, Word } from "./ui"
 
-const useInfo = (name: string | undefined) => useQuery({ queryKey: ["info", name], queryFn: () => call<Info>("GET", `/sites/${name}/info`), enabled: !!name, staleTime: 30_000, retry: false })
+const useInfo = (name: string | undefined) =>
+  useQuery({
+    queryKey: ["info", name],
+    queryFn: () => call<Info>("GET", `/sites/${name}/info`),
+    enabled: !!name,
+    staleTime: 30_000,
+    retry: false,
+  })
 
 export function InfoPage({ name }: { name: string }) {
   const sites = useSites().data ?? []
@@ -14,13 +21,29 @@ export function InfoPage({ name }: { name: string }) {
   const second = useInfo(other || undefined)
   const values = new Map(second.data?.entries.map((e) => [e.section + "\n" + e.name, e.value]))
   const own = new Set(info.data?.entries.map((e) => e.section + "\n" + e.name))
-  const all = other && second.data
-    ? [...(info.data?.entries ?? []).map((e) => ({ ...e, there: values.get(e.section + "\n" + e.name) ?? "" })), ...second.data.entries.filter((e) => !own.has(e.section + "\n" + e.name)).map((e) => ({ ...e, value: "", there: e.value }))].filter((e) => e.value !== e.there && e.section !== "virtual host")
-    : (info.data?.entries ?? []).map((e) => ({ ...e, there: "" }))
-  const shown = all.filter((e) => [e.section, e.name, e.value, e.there].join(" ").toLowerCase().includes(search.toLowerCase()))
+  const all =
+    other && second.data
+      ? [
+          ...(info.data?.entries ?? []).map((e) => ({
+            ...e,
+            there: values.get(e.section + "\n" + e.name) ?? "",
+          })),
+          ...second.data.entries
+            .filter((e) => !own.has(e.section + "\n" + e.name))
+            .map((e) => ({ ...e, value: "", there: e.value })),
+        ].filter((e) => e.value !== e.there && e.section !== "virtual host")
+      : (info.data?.entries ?? []).map((e) => ({ ...e, there: "" }))
+  const shown = all.filter((e) =>
+    [e.section, e.name, e.value, e.there].join(" ").toLowerCase().includes(search.toLowerCase()),
+  )
   const save = () => {
     const quote = (text: string) => `"${text.replaceAll('"', '""')}"`
-    const text = [["section", "name", name, ...(other ? [other] : [])], ...shown.map((e) => [e.section, e.name, e.value, ...(other ? [e.there] : [])])].map((row) => row.map(quote).join(",")).join("\r\n")
+    const text = [
+      ["section", "name", name, ...(other ? [other] : [])],
+      ...shown.map((e) => [e.section, e.name, e.value, ...(other ? [e.there] : [])]),
+    ]
+      .map((row) => row.map(quote).join(","))
+      .join("\r\n")
     const link = document.createElement("a")
     link.href = URL.createObjectURL(new Blob([text], { type: "text/csv" }))
     link.download = `${name}.csv`
@@ -33,19 +56,55 @@ export function InfoPage({ name }: { name: string }) {
       <div className="mt-1 flex flex-wrap items-baseline gap-x-6 gap-y-2">
         <h1 className="text-[34px] font-bold leading-tight tracking-tight">What {name} runs on</h1>
         <span className="grow" />
-        <label className="text-[13px] text-soft">Compare with <select name="compare" value={other} onChange={(e) => setOther(e.target.value)} className="ml-1 border-b border-line-strong bg-transparent font-mono text-ink"><option value="">nothing</option>{sites.filter((s) => s.name !== name && s.state === "running").map((s) => <option key={s.name}>{s.name}</option>)}</select></label>
-        <label className="text-[13px] text-soft">Search <input type="search" value={search} onChange={(e) => setSearch(e.target.value)} placeholder="upload, opcache, collation…" className="ml-1 w-60 rounded-sm border border-line-strong bg-sheet px-2.5 py-1 text-[14px] text-ink placeholder:text-skip" /></label>
+        <label className="text-[13px] text-soft">
+          Compare with{" "}
+          <select
+            name="compare"
+            value={other}
+            onChange={(e) => setOther(e.target.value)}
+            className="ml-1 border-b border-line-strong bg-transparent font-mono text-ink"
+          >
+            <option value="">nothing</option>
+            {sites
+              .filter((s) => s.name !== name && s.state === "running")
+              .map((s) => (
+                <option key={s.name}>{s.name}</option>
+              ))}
+          </select>
+        </label>
+        <label className="text-[13px] text-soft">
+          Search{" "}
+          <input
+            type="search"
+            value={search}
+            onChange={(e) => setSearch(e.target.value)}
+            placeholder="upload, opcache, collation…"
+            className="ml-1 w-60 rounded-sm border border-line-strong bg-sheet px-2.5 py-1 text-[14px] text-ink placeholder:text-faint"
+          />
+        </label>
         <Word onClick={save}>save as CSV</Word>
       </div>
       {info.isError && <Notice tone="fail">{info.error.message}</Notice>}
       {second.isError && <Notice tone="fail">{second.error.message}</Notice>}
-      <p className="mb-2 mt-1 text-soft">{other ? `${shown.length} differences` : `${shown.length} facts`}, told by a request that the site itself served.</p>
+      <p className="mb-2 mt-1 text-soft">
+        {other ? `${shown.length} differences` : `${shown.length} facts`}, told by a request that the site
+        itself served.
+      </p>
       <table className="w-full table-fixed border-collapse text-[13px]">
-        <thead><tr className="border-b border-line-strong text-left text-soft"><th className="w-40 font-normal">Section</th><th className="w-80 font-normal">Name</th><th className="font-normal">{other ? name : "Value"}</th>{other && <th className="font-normal">{other}</th>}</tr></thead>
+        <thead>
+          <tr className="border-b border-line-strong text-left text-soft">
+            <th className="w-40 font-normal">Section</th>
+            <th className="w-80 font-normal">Name</th>
+            <th className="font-normal">{other ? name : "Value"}</th>
+            {other && <th className="font-normal">{other}</th>}
+          </tr>
+        </thead>
         <tbody>
           {shown.map((e, i) => (
             <tr key={e.section + e.name} className="border-b border-line align-top" data-name={e.name}>
-              <td className="py-0.5 text-soft">{i === 0 || shown[i - 1].section !== e.section ? e.section : ""}</td>
+              <td className="py-0.5 text-soft">
+                {i === 0 || shown[i - 1].section !== e.section ? e.section : ""}
+              </td>
               <td className="break-words py-0.5 pr-3 font-mono">{e.name}</td>
               <td className="break-words py-0.5 pr-3 font-mono">{e.value}</td>
               {other && <td className="break-words py-0.5 font-mono">{e.there}</td>}

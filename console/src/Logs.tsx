@@ -1,13 +1,16 @@
 // Logs: followed live, filtered, held still.
 import { useEffect, useRef, useState } from "react"
 import { useQuery } from "@tanstack/react-query"
-import { call, stream, type Log, type LogLine } from "./api"
+import { call, type Log, type LogLine } from "./api"
+import { stream } from "./stream"
 import { Button, Crumbs } from "./ui"
 
 const most = 3000
 
 export function LogsPage({ name }: { name: string }) {
-  const logs = useQuery({ queryKey: ["logs", name], queryFn: () => call<Log[]>("GET", `/sites/${name}/logs`) }).data ?? []
+  const logs =
+    useQuery({ queryKey: ["logs", name], queryFn: () => call<Log[]>("GET", `/sites/${name}/logs`) }).data ??
+    []
   const [lines, setLines] = useState<LogLine[]>([])
   const [hidden, setHidden] = useState<string[]>(["fpm", "database"])
   const [filter, setFilter] = useState("")
@@ -19,20 +22,28 @@ export function LogsPage({ name }: { name: string }) {
   useEffect(() => {
     setLines([])
     const source = stream(`/sites/${name}/logs/events?last=100&follow=true`)
-    source.addEventListener("begin", () => { waiting.current = []; setLines([]) })
-    source.addEventListener("line", (event) => waiting.current.push(JSON.parse(event.data)))
+    source.on("begin", () => {
+      waiting.current = []
+      setLines([])
+    })
+    source.on("line", (data) => waiting.current.push(JSON.parse(data)))
     const timer = setInterval(() => {
       if (still.current || waiting.current.length === 0) return
       const more = waiting.current
       waiting.current = []
       setLines((before) => [...before, ...more].slice(-most))
     }, 150)
-    return () => { source.close(); clearInterval(timer) }
+    return () => {
+      source.close()
+      clearInterval(timer)
+    }
   }, [name])
   useEffect(() => {
     if (!held) end.current?.scrollIntoView({ block: "nearest" })
   }, [lines, held])
-  const shown = lines.filter((l) => !hidden.includes(l.log) && l.text.toLowerCase().includes(filter.toLowerCase()))
+  const shown = lines.filter(
+    (l) => !hidden.includes(l.log) && l.text.toLowerCase().includes(filter.toLowerCase()),
+  )
   return (
     <>
       <Crumbs name={name} here="logs" />
@@ -40,19 +51,54 @@ export function LogsPage({ name }: { name: string }) {
         <h1 className="text-[34px] font-bold leading-tight tracking-tight">Logs of {name}</h1>
         <span className="grow" />
         {logs.map((log) => (
-          <label key={log.name} title={`${log.about}: ${log.path}`} className="flex items-center gap-1.5 text-[13px]">
-            <input type="checkbox" className="accent-(--accent)" checked={!hidden.includes(log.name)} onChange={(e) => setHidden(e.target.checked ? hidden.filter((h) => h !== log.name) : [...hidden, log.name])} /> {log.name}
+          <label
+            key={log.name}
+            title={`${log.about}: ${log.path}`}
+            className="flex items-center gap-1.5 text-[13px]"
+          >
+            <input
+              type="checkbox"
+              className="accent-(--accent)"
+              checked={!hidden.includes(log.name)}
+              onChange={(e) =>
+                setHidden(e.target.checked ? hidden.filter((h) => h !== log.name) : [...hidden, log.name])
+              }
+            />{" "}
+            {log.name}
           </label>
         ))}
-        <input type="search" aria-label="Filter lines" value={filter} onChange={(e) => setFilter(e.target.value)} placeholder="only lines with…" className="w-56 rounded-sm border border-line-strong bg-sheet px-2.5 py-1 text-[14px] placeholder:text-skip" />
-        <Button aria-pressed={held} onClick={() => setHeld(!held)}>{held ? "Go on" : "Hold still"}</Button>
+        <input
+          type="search"
+          aria-label="Filter lines"
+          value={filter}
+          onChange={(e) => setFilter(e.target.value)}
+          placeholder="only lines with…"
+          className="w-56 rounded-sm border border-line-strong bg-sheet px-2.5 py-1 text-[14px] placeholder:text-faint"
+        />
+        <Button aria-pressed={held} onClick={() => setHeld(!held)}>
+          {held ? "Go on" : "Hold still"}
+        </Button>
       </div>
-      <div role="log" aria-label="Lines" className="h-[65vh] overflow-auto border border-line-strong bg-sheet p-3 font-mono text-[12.5px] leading-relaxed">
-        {shown.length === 0 && <p className="font-sans text-[15px] text-soft">No lines{filter && ` with “${filter}”`} yet. What is logged from now on appears here.</p>}
+      <div
+        role="log"
+        // eslint-disable-next-line jsx-a11y/no-noninteractive-tabindex -- it is scrolled with the keyboard
+        tabIndex={0}
+        aria-label="Lines"
+        className="h-[65vh] overflow-auto border border-line-strong bg-sheet p-3 font-mono text-[12.5px] leading-relaxed"
+      >
+        {shown.length === 0 && (
+          <p className="font-sans text-[15px] text-soft">
+            No lines{filter && ` with “${filter}”`} yet. What is logged from now on appears here.
+          </p>
+        )}
         {shown.map((l, i) => (
           <div key={i} className="grid grid-cols-[5rem_1fr] gap-x-3">
             <span className="text-soft">{l.log}</span>
-            <span className={`break-all ${/fatal|error\]|emerg|crit\]|PHP Parse/i.test(l.text) ? "text-fail" : ""}`}>{l.text}</span>
+            <span
+              className={`break-all ${/fatal|error\]|emerg|crit\]|PHP Parse/i.test(l.text) ? "text-fail" : ""}`}
+            >
+              {l.text}
+            </span>
           </div>
         ))}
         <div ref={end} />

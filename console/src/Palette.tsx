@@ -5,7 +5,16 @@ import { useEffect, useState } from "react"
 import { useLocation } from "wouter"
 import { ask, call, queries, told, useKits, useSites, type Site, type Verb } from "./api"
 
-const pages = [["/", "Fleet"], ["/kits", "Kits and stencils"], ["/shelf", "Shelf"], ["/engines", "Engines"], ["/operations", "Operations"], ["/machine", "Machine"], ["/set-once", "Set once"], ["/fleet-file", "Fleet file"]] as const
+const pages = [
+  ["/", "Fleet"],
+  ["/kits", "Kits and stencils"],
+  ["/shelf", "Shelf"],
+  ["/engines", "Engines"],
+  ["/operations", "Operations"],
+  ["/machine", "Machine"],
+  ["/set-once", "Set once"],
+  ["/fleet-file", "Fleet file"],
+] as const
 
 export function Palette({ turn }: { turn: () => void }) {
   const [open, setOpen] = useState(false)
@@ -47,53 +56,148 @@ export function Palette({ turn }: { turn: () => void }) {
   const verb = (v: Verb, s: Site) => act(() => ask(v, [s.name]))
   const signIn = (s: Site) => {
     const page = window.open("", "_blank")
-    act(async () => {
-      const ticket = await call<{ url: string }>("POST", `/sites/${s.name}/tickets`, {}).catch((error) => { page?.close(); throw error })
+    void act(async () => {
+      const ticket = await call<{ url: string }>("POST", `/sites/${s.name}/tickets`, {}).catch((error) => {
+        page?.close()
+        throw error
+      })
       if (page) page.location.href = ticket.url
     })
   }
-  const item = "flex cursor-pointer items-baseline justify-between gap-4 px-4 py-1.5 data-[selected=true]:bg-wash data-[selected=true]:shadow-[inset_3px_0_0_var(--accent)]"
-  const heading = "[&_[cmdk-group-heading]]:px-4 [&_[cmdk-group-heading]]:pb-0.5 [&_[cmdk-group-heading]]:pt-2.5 [&_[cmdk-group-heading]]:text-[12.5px] [&_[cmdk-group-heading]]:text-soft"
+  const item =
+    "flex cursor-pointer items-baseline justify-between gap-4 px-4 py-1.5 data-[selected=true]:bg-wash data-[selected=true]:shadow-[inset_3px_0_0_var(--accent)]"
+  const heading =
+    "[&_[cmdk-group-heading]]:px-4 [&_[cmdk-group-heading]]:pb-0.5 [&_[cmdk-group-heading]]:pt-2.5 [&_[cmdk-group-heading]]:text-[12.5px] [&_[cmdk-group-heading]]:text-soft"
   const running = of?.state === "running"
   return (
     <Dialog.Root open={open} onOpenChange={change}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-black/35" />
-        <Dialog.Content aria-describedby={undefined} className="fixed left-1/2 top-[14vh] z-50 w-[min(38rem,calc(100vw-2rem))] -translate-x-1/2 border border-line-strong bg-sheet shadow-xl" onEscapeKeyDown={(e) => { if (of) { e.preventDefault(); setOf(undefined); setWords("") } }}>
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed left-1/2 top-[14vh] z-50 w-[min(38rem,calc(100vw-2rem))] -translate-x-1/2 border border-line-strong bg-sheet shadow-xl"
+          onEscapeKeyDown={(e) => {
+            if (of) {
+              e.preventDefault()
+              setOf(undefined)
+              setWords("")
+            }
+          }}
+        >
           <Dialog.Title className="sr-only">Go to, or do</Dialog.Title>
           <Command label="Go to, or do" loop>
             <div className="flex items-baseline gap-3 border-b border-line-strong px-4">
               {of && <span className="shrink-0 font-semibold">{of.title}</span>}
-              <Command.Input autoFocus value={words} onValueChange={setWords} placeholder={of ? "what to do with it…" : "a site, a page, something to do…"} className="w-full bg-transparent py-3 text-[17px] outline-none placeholder:text-skip" onKeyDown={(e) => { if (e.key === "Backspace" && words === "" && of) setOf(undefined) }} />
+              <Command.Input
+                autoFocus
+                value={words}
+                onValueChange={setWords}
+                placeholder={of ? "what to do with it…" : "a site, a page, something to do…"}
+                className="w-full bg-transparent py-3 text-[17px] outline-none placeholder:text-faint"
+                onKeyDown={(e) => {
+                  if (e.key === "Backspace" && words === "" && of) setOf(undefined)
+                }}
+              />
             </div>
-            {fault && <p role="alert" className="border-b border-line bg-fail-wash px-4 py-1.5 text-[13px]">{fault}</p>}
+            {fault && (
+              <p role="alert" className="border-b border-line bg-fail-wash px-4 py-1.5 text-[13px]">
+                {fault}
+              </p>
+            )}
             <Command.List className="max-h-[52vh] overflow-auto py-1">
               <Command.Empty className="px-4 py-5 text-soft">Nothing is called so.</Command.Empty>
               {of ? (
                 <Command.Group heading={of.name} className={heading}>
-                  <Command.Item className={item} onSelect={() => lead(`/sites/${of.name}`)}>Its page</Command.Item>
-                  {running && <Command.Item className={item} onSelect={() => { window.open(of.url, "_blank"); change(false) }}>Open it <span className="font-mono text-[12.5px] text-soft">{of.url}</span></Command.Item>}
-                  {running && kits.find((k) => k.name === of.kit.name)?.signs_in && <Command.Item className={item} onSelect={() => signIn(of)}>Sign in</Command.Item>}
-                  {running ? <Command.Item className={item} onSelect={() => verb("stop", of)}>Stop it</Command.Item> : <Command.Item className={item} onSelect={() => verb("start", of)}>Start it</Command.Item>}
-                  <Command.Item className={item} onSelect={() => verb("verify", of)}>Verify it</Command.Item>
-                  {[["settings", "Settings"], ["logs", "Logs"], ["info", "All that it runs on"], ["trial", "Try other stacks"]].map(([path, text]) => <Command.Item key={path} className={item} onSelect={() => lead(`/sites/${of.name}/${path}`)}>{text}</Command.Item>)}
+                  <Command.Item className={item} onSelect={() => lead(`/sites/${of.name}`)}>
+                    Its page
+                  </Command.Item>
+                  {running && (
+                    <Command.Item
+                      className={item}
+                      onSelect={() => {
+                        window.open(of.url, "_blank")
+                        change(false)
+                      }}
+                    >
+                      Open it <span className="font-mono text-[12.5px] text-soft">{of.url}</span>
+                    </Command.Item>
+                  )}
+                  {running && kits.find((k) => k.name === of.kit.name)?.signs_in && (
+                    <Command.Item className={item} onSelect={() => signIn(of)}>
+                      Sign in
+                    </Command.Item>
+                  )}
+                  {running ? (
+                    <Command.Item className={item} onSelect={() => verb("stop", of)}>
+                      Stop it
+                    </Command.Item>
+                  ) : (
+                    <Command.Item className={item} onSelect={() => verb("start", of)}>
+                      Start it
+                    </Command.Item>
+                  )}
+                  <Command.Item className={item} onSelect={() => verb("verify", of)}>
+                    Verify it
+                  </Command.Item>
+                  {[
+                    ["settings", "Settings"],
+                    ["logs", "Logs"],
+                    ["info", "All that it runs on"],
+                    ["trial", "Try other stacks"],
+                  ].map(([path, text]) => (
+                    <Command.Item
+                      key={path}
+                      className={item}
+                      onSelect={() => lead(`/sites/${of.name}/${path}`)}
+                    >
+                      {text}
+                    </Command.Item>
+                  ))}
                 </Command.Group>
               ) : (
                 <>
                   <Command.Group heading="Sites" className={heading}>
                     {sites.map((s) => (
-                      <Command.Item key={s.name} value={`${s.title} ${s.name} ${s.domain}`} className={item} onSelect={() => { setOf(s); setWords("") }}>
-                        <span className="truncate">{s.title}</span> <span className="shrink-0 font-mono text-[12.5px] text-soft">{s.name}</span>
+                      <Command.Item
+                        key={s.name}
+                        value={`${s.title} ${s.name} ${s.domain}`}
+                        className={item}
+                        onSelect={() => {
+                          setOf(s)
+                          setWords("")
+                        }}
+                      >
+                        <span className="truncate">{s.title}</span>{" "}
+                        <span className="shrink-0 font-mono text-[12.5px] text-soft">{s.name}</span>
                       </Command.Item>
                     ))}
                   </Command.Group>
                   <Command.Group heading="Do" className={heading}>
-                    <Command.Item className={item} onSelect={() => lead("/?new")}>Make a new site</Command.Item>
-                    <Command.Item className={item} onSelect={() => act(() => call("POST", "/sites/verify", { all: true }))}>Verify all sites</Command.Item>
-                    <Command.Item className={item} onSelect={() => { turn(); change(false) }}>Turn light to dark, or back</Command.Item>
+                    <Command.Item className={item} onSelect={() => lead("/?new")}>
+                      Make a new site
+                    </Command.Item>
+                    <Command.Item
+                      className={item}
+                      onSelect={() => act(() => call("POST", "/sites/verify", { all: true }))}
+                    >
+                      Verify all sites
+                    </Command.Item>
+                    <Command.Item
+                      className={item}
+                      onSelect={() => {
+                        turn()
+                        change(false)
+                      }}
+                    >
+                      Turn light to dark, or back
+                    </Command.Item>
                   </Command.Group>
                   <Command.Group heading="Pages" className={heading}>
-                    {pages.map(([path, text]) => <Command.Item key={path} className={item} onSelect={() => lead(path)}>{text}</Command.Item>)}
+                    {pages.map(([path, text]) => (
+                      <Command.Item key={path} className={item} onSelect={() => lead(path)}>
+                        {text}
+                      </Command.Item>
+                    ))}
                   </Command.Group>
                 </>
               )}

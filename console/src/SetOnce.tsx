@@ -4,9 +4,21 @@ import { call, queries, Refusal, told, useDefaults, type Problem } from "./api"
 import { Button, Mono, Notice, Word } from "./ui"
 
 const titles: Record<string, string> = {
-  admin: "Administrator", admin_email: "Mail address", admin_password: "Password", domain_ending: "Domain ending", sites_folder: "Folder of the sites", kit: "CMS", kit_version: "CMS version",
-  php: "PHP", web: "Web server", database: "Database server", group: "Group", finishing_touches: "Finishing touches",
-  language: "Language", time_zone: "Time zone", editor: "Editor", terminal: "Terminal", appearance: "Appearance",
+  admin: "Administrator",
+  admin_email: "Mail address",
+  admin_password: "Password",
+  domain_ending: "Domain ending",
+  sites_folder: "Folder of the sites",
+  kit: "CMS",
+  kit_version: "CMS version",
+  php: "PHP",
+  web: "Web server",
+  database: "Database server",
+  group: "Group",
+  finishing_touches: "Finishing touches",
+  language: "Language",
+  time_zone: "Time zone",
+  appearance: "Appearance",
 }
 
 export function SetOnce() {
@@ -20,28 +32,87 @@ export function SetOnce() {
       setProblems([])
       await queries.invalidateQueries()
     } catch (error) {
-      setProblems(error instanceof Refusal && error.problems.length ? error.problems : [{ field: "settings", message: told(error), remedy: "" }])
+      setProblems(
+        error instanceof Refusal && error.problems.length
+          ? error.problems
+          : [{ field: "settings", message: told(error), remedy: "" }],
+      )
     }
   }
   return (
     <>
       <h1 className="text-[26px] font-bold tracking-tight">Set once</h1>
-      <p className="mb-4 max-w-3xl text-soft">What new sites are made with, unless you say otherwise while making one. Sites that are there stay as they are. It stands in <Mono>{page.data?.file}</Mono>, where you may write it as well.</p>
+      <p className="mb-4 max-w-3xl text-soft">
+        What new sites are made with, unless you say otherwise while making one. Sites that are there stay as
+        they are. It stands in <Mono>{page.data?.file}</Mono>, where you may write it as well.
+      </p>
       {page.isError && <Notice tone="fail">{page.error.message}</Notice>}
-      {page.data?.warnings.map((w) => <Notice key={w} tone="fail">{w}</Notice>)}
-      {problems.map((p) => <Notice key={p.field + p.message} tone="fail">{titles[p.field] ?? p.field}: {p.message}; {p.remedy}</Notice>)}
-      <form onSubmit={(e) => { e.preventDefault(); save() }}>
-        <div className="grid grid-cols-[11rem_21rem_6.5rem_minmax(0,1fr)_12rem] gap-x-5 border-b border-line-strong pb-1 text-[13px] text-soft"><span>Setting</span><span>Value</span><span>From</span><span>What it is</span><span>Sites that have another</span></div>
+      {page.data?.warnings.map((w) => (
+        <Notice key={w} tone="fail">
+          {w}
+        </Notice>
+      ))}
+      {problems.map((p) => (
+        <Notice key={p.field + p.message} tone="fail">
+          {titles[p.field] ?? p.field}: {p.message}; {p.remedy}
+        </Notice>
+      ))}
+      <form
+        onSubmit={(e) => {
+          e.preventDefault()
+          void save()
+        }}
+      >
+        <div className="grid grid-cols-[11rem_21rem_6.5rem_minmax(0,1fr)_12rem] gap-x-5 border-b border-line-strong pb-1 text-[13px] text-soft">
+          <span>Setting</span>
+          <span>Value</span>
+          <span>From</span>
+          <span>What it is</span>
+          <span>Sites that have another</span>
+        </div>
         {page.data?.settings.map((d) => (
-          <label key={d.name} data-setting={d.name} className="grid grid-cols-[11rem_21rem_6.5rem_minmax(0,1fr)_12rem] items-baseline gap-x-5 border-b border-line py-1.5">
+          <label
+            key={d.name}
+            data-setting={d.name}
+            className="grid grid-cols-[11rem_21rem_6.5rem_minmax(0,1fr)_12rem] items-baseline gap-x-5 border-b border-line py-1.5"
+          >
             <span className="font-medium">{titles[d.name] ?? d.name}</span>
-            <input name={d.name} type={d.name === "admin_password" ? "password" : "text"} autoComplete="off" value={draft[d.name] ?? (d.name === "admin_password" ? "" : d.value)} placeholder={d.name === "admin_password" && d.value ? "set" : d.usual} onChange={(e) => setDraft({ ...draft, [d.name]: e.target.value })} aria-invalid={problems.some((p) => p.field === d.name)} className={`border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-soft ${d.name in draft ? "text-accent" : ""}`} />
+            <input
+              name={d.name}
+              type={d.name === "admin_password" ? "password" : "text"}
+              autoComplete="off"
+              value={draft[d.name] ?? (d.name === "admin_password" ? "" : d.value)}
+              placeholder={d.name === "admin_password" && d.value ? "set" : d.usual}
+              onChange={(e) => setDraft({ ...draft, [d.name]: e.target.value })}
+              aria-invalid={problems.some((p) => p.field === d.name)}
+              className={`border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-soft ${d.name in draft ? "text-accent" : ""}`}
+            />
             <span className="text-[13px] text-soft">{d.from}</span>
             <span className="text-[13px] text-soft">{d.about}</span>
-            <span className="truncate text-[13px] text-soft" title={d.others.join(", ")}>{d.others.length === 0 ? "none" : d.others.length < 3 ? d.others.join(", ") : `${d.others.length} sites`}</span>
+            <span className="truncate text-[13px] text-soft" title={d.others.join(", ")}>
+              {d.others.length === 0
+                ? "none"
+                : d.others.length < 3
+                  ? d.others.join(", ")
+                  : `${d.others.length} sites`}
+            </span>
           </label>
         ))}
-        <p className="mt-4 flex items-center gap-5"><Button type="submit" tone="strong" disabled={Object.keys(draft).length === 0}>Set</Button>{Object.keys(draft).length > 0 && <Word onClick={() => { setDraft({}); setProblems([]) }}>leave it as it is</Word>}</p>
+        <p className="mt-4 flex items-center gap-5">
+          <Button type="submit" tone="strong" disabled={Object.keys(draft).length === 0}>
+            Set
+          </Button>
+          {Object.keys(draft).length > 0 && (
+            <Word
+              onClick={() => {
+                setDraft({})
+                setProblems([])
+              }}
+            >
+              leave it as it is
+            </Word>
+          )}
+        </p>
       </form>
     </>
   )

@@ -1,20 +1,37 @@
 // Settings of a site's engines: what is set, what could be, who changed it when, and going back.
 import { useQuery } from "@tanstack/react-query"
 import { useState } from "react"
-import { call, queries, Refusal, useOperations, useSites, type Operation, type Problem, type Settings, type SettingsData } from "./api"
+import {
+  changeOf,
+  call,
+  queries,
+  Refusal,
+  useOperations,
+  useSites,
+  type Operation,
+  type Problem,
+  type Site,
+  type Settings,
+  type SettingsData,
+} from "./api"
+import { Limits } from "./Limits"
 import { Button, Crumbs, Mono, Notice, Word } from "./ui"
 
-const usual = ["memory_limit", "upload_max_filesize", "post_max_size", "max_execution_time", "max_input_vars", "display_errors", "date.timezone"]
+const usual = [
+  "memory_limit",
+  "upload_max_filesize",
+  "post_max_size",
+  "max_execution_time",
+  "max_input_vars",
+  "display_errors",
+  "date.timezone",
+]
 
-export function SettingsPage({ name }: { name: string }) {
-  const site = useSites().data?.find((s) => s.name === name)
-  const page = useQuery({ queryKey: ["settings", name], queryFn: () => call<SettingsData>("GET", `/sites/${name}/settings`) })
-  const last = useOperations().data?.find((o) => o.kind === "adjust" && o.change?.site === name)
+// useForm is what a site's settings are, and what they would be.
+function useForm(site: Site, data: SettingsData) {
   const [draft, setDraft] = useState<Settings>()
   const [problems, setProblems] = useState<Problem[]>([])
-  const [adding, setAdding] = useState("")
-  if (!page.data || !site) return <div className="h-40 animate-pulse bg-wash" aria-busy />
-  const now = page.data.settings
+  const now = data.settings
   const s = draft ?? now
   const changed = draft !== undefined && JSON.stringify(draft) !== JSON.stringify(now)
   const server = site.stack.web.engine.split("-")[0]
@@ -30,75 +47,313 @@ export function SettingsPage({ name }: { name: string }) {
   }
   const apply = async (settings: Settings) => {
     try {
-      await call<Operation>("PUT", `/sites/${name}/settings`, { settings })
+      await call<Operation>("PUT", `/sites/${site.name}/settings`, { settings })
       setDraft(undefined)
       await queries.invalidateQueries()
     } catch (error) {
-      setProblems(error instanceof Refusal && error.problems.length ? error.problems : [{ field: "settings", message: String(error instanceof Error ? error.message : error), remedy: "" }])
+      setProblems(
+        error instanceof Refusal && error.problems.length
+          ? error.problems
+          : [
+              {
+                field: "settings",
+                message: String(error instanceof Error ? error.message : error),
+                remedy: "",
+              },
+            ],
+      )
     }
   }
-  const directives = [...usual, ...Object.keys(s.php ?? {}).filter((d) => !usual.includes(d)).sort()]
-  const of = (directive: string) => problems.find((p) => p.field === "php." + directive)
+  return { site, data, now, s, changed, server, problems, edit, php, apply, setDraft, setProblems }
+}
+
+type Form = ReturnType<typeof useForm>
+
+export function SettingsPage({ name }: { name: string }) {
+  const site = useSites().data?.find((s) => s.name === name)
+  const page = useQuery({
+    queryKey: ["settings", name],
+    queryFn: () => call<SettingsData>("GET", `/sites/${name}/settings`),
+  })
+  if (!page.data || !site) return <div className="h-40 animate-pulse bg-wash" aria-busy />
+  return <Filled site={site} data={page.data} />
+}
+
+function Filled({ site, data }: { site: Site; data: SettingsData }) {
+  const form = useForm(site, data)
+  const { s, edit, problems } = form
+  const name = site.name
+  const last = useOperations().data?.find((o) => o.kind === "adjust" && changeOf(o)?.site === name)
   const running = last?.state === "running"
   const part = last?.sites.find((p) => p.site === name)
   return (
     <>
       <Crumbs name={name} here="settings" />
       <h1 className="mt-1 text-[34px] font-bold leading-tight tracking-tight">Settings of {site.title}</h1>
-      <p className="mt-1 max-w-3xl text-soft">The engines read a change before it is loaded; then it is verified, and taken back by itself when the site is worse off.</p>
-      {running && <Notice><span className="text-accent">Being changed…</span></Notice>}
-      {!running && part?.state === "failed" && <Notice tone="fail"><span className="break-words">{part.problem}</span></Notice>}
-      {problems.length > 0 && <Notice tone="fail">{problems.map((p) => <p key={p.field + p.message}>{p.field}: {p.message}; {p.remedy}</p>)}</Notice>}
+      <p className="mt-1 max-w-3xl text-soft">
+        The engines read a change before it is loaded; then it is verified, and taken back by itself when the
+        site is worse off.
+      </p>
+      {running && (
+        <Notice>
+          <span className="text-accent">Being changed…</span>
+        </Notice>
+      )}
+      {!running && part?.state === "failed" && (
+        <Notice tone="fail">
+          <span className="break-words">{part.problem}</span>
+        </Notice>
+      )}
+      {problems.length > 0 && (
+        <Notice tone="fail">
+          {problems.map((p) => (
+            <p key={p.field + p.message}>
+              {p.field}: {p.message}; {p.remedy}
+            </p>
+          ))}
+        </Notice>
+      )}
       <div className="mt-5 grid grid-cols-[minmax(0,1.1fr)_minmax(0,1fr)] gap-x-12">
         <section>
-          <h2 className="mb-1 text-[15px] font-semibold">php.ini, <Mono>{site.stack.php.engine}</Mono></h2>
-          {directives.map((directive) => (
-            <label key={directive} className="grid grid-cols-[14rem_1fr] items-baseline gap-x-3 border-t border-line py-1">
-              <Mono>{directive}</Mono>
-              <input name={directive} value={s.php?.[directive] ?? ""} placeholder={page.data.usual[directive] ?? "as PHP has it"} onChange={(e) => php(directive, e.target.value)} aria-invalid={!!of(directive)} className={`w-full bg-transparent font-mono text-[13px] placeholder:text-skip ${s.php?.[directive] !== now.php?.[directive] ? "text-accent" : ""} ${of(directive) ? "text-fail" : ""}`} />
-            </label>
-          ))}
-          <form className="grid grid-cols-[14rem_1fr] items-baseline gap-x-3 border-t border-line py-1" onSubmit={(e) => { e.preventDefault(); if (adding) php(adding, s.php?.[adding] ?? page.data.usual[adding] ?? "0"); setAdding("") }}>
-            <input list="directives" value={adding} onChange={(e) => setAdding(e.target.value)} placeholder="another directive…" aria-label="Another directive" className="bg-transparent font-mono text-[13px] placeholder:text-skip" />
-            <Word type="submit" disabled={!adding} className="justify-self-start">add</Word>
-            <datalist id="directives">{page.data.directives.map((d) => <option key={d} value={d} />)}</datalist>
-          </form>
-          <h2 className="mb-1 mt-6 text-[15px] font-semibold">Lines for its virtual host, {server}</h2>
-          <textarea name="host_lines" value={s.host_lines?.[server] ?? ""} onChange={(e) => edit({ host_lines: { ...s.host_lines, [server]: e.target.value } })} rows={4} spellCheck={false} placeholder={server === "nginx" ? "add_header X-Keeper Ines;" : "Header set X-Keeper Ines"} className="w-full rounded-sm border border-line-strong bg-sheet p-2 font-mono text-[13px] placeholder:text-skip" />
+          <Directives form={form} />
+          <HostLines form={form} />
         </section>
         <section>
-          <h2 className="mb-1 text-[15px] font-semibold">Extensions</h2>
-          <div className="flex flex-wrap gap-x-4 gap-y-0.5">
-            {page.data.extensions.map((x) => (
-              <label key={x} className="flex items-center gap-1.5 font-mono text-[13px]">
-                <input type="checkbox" className="accent-(--accent)" checked={s.extensions?.[x] ?? true} onChange={(e) => edit({ extensions: { ...s.extensions, [x]: e.target.checked } })} /> {x}
-              </label>
-            ))}
-          </div>
-          <h2 className="mb-1 mt-6 text-[15px] font-semibold">Debugging, network and rest</h2>
-          <label className="flex items-center gap-2"><input type="checkbox" name="debug" className="accent-(--accent)" checked={s.debug ?? false} onChange={(e) => edit({ debug: e.target.checked })} /> PHP shows and logs every error</label>
-          <label className="flex items-center gap-2"><input type="checkbox" name="offline" className="accent-(--accent)" checked={s.offline ?? false} onChange={(e) => edit({ offline: e.target.checked })} /> It works offline: what it asks of other machines is refused at once</label>
-          <label className="mt-1 flex items-center gap-2">Xdebug connects to port <input value={s.xdebug || ""} placeholder="off" disabled={!page.data.has_xdebug} onChange={(e) => edit({ xdebug: Number(e.target.value) || 0 })} className="w-20 border-b border-line-strong bg-transparent font-mono text-[13px]" /></label>
-          <label className="mt-1 flex items-center gap-2">PHP goes to rest after <input value={s.rest_after || ""} placeholder="600" onChange={(e) => edit({ rest_after: Number(e.target.value) || 0 })} className="w-20 border-b border-line-strong bg-transparent font-mono text-[13px]" /> seconds without a request</label>
-          <h2 className="mb-1 mt-6 text-[15px] font-semibold">Further folders that it may use</h2>
-          <textarea value={(s.allow ?? []).join("\n")} onChange={(e) => edit({ allow: e.target.value.split("\n").filter(Boolean) })} rows={2} spellCheck={false} placeholder="one path a line" aria-label="Further folders" className="w-full rounded-sm border border-line-strong bg-sheet p-2 font-mono text-[13px] placeholder:text-skip" />
-          <p className="mt-5 flex items-center gap-5">
-            <Button tone="strong" disabled={!changed || running} onClick={() => apply(s)}>Apply</Button>
-            {changed && <Word onClick={() => { setDraft(undefined); setProblems([]) }}>leave it as it is</Word>}
-          </p>
-          <h2 className="mb-1 mt-8 text-[15px] font-semibold">History</h2>
-          <ol className="max-h-64 overflow-auto">
-            {page.data.history.map((entry, i) => (
-              <li key={entry.id} className="border-t border-line py-1.5">
-                <Mono className="text-soft">{new Date(entry.at).toLocaleString("sv")}</Mono> by {entry.who}
-                {i > 0 && <Word className="ml-3 text-[13px]" disabled={running} onClick={() => apply(entry.settings)}>back to this</Word>}
-                <span className="block break-words text-[13px] text-soft">{entry.changed.join("; ")}</span>
-              </li>
-            ))}
-            <li className="border-t border-line py-1.5 text-soft">as the site was made {page.data.history.length > 0 && <Word className="ml-3 text-[13px]" disabled={running} onClick={() => apply({})}>back to this</Word>}</li>
-          </ol>
+          <Extensions form={form} />
+          <Behaviour form={form} />
+          <Limits page={data} settings={s} edit={edit} />
+          <Folders form={form} />
+          <Actions form={form} running={running} />
+          <History form={form} running={running} />
         </section>
       </div>
+    </>
+  )
+}
+
+// Directives are those of php.ini.
+function Directives({ form }: { form: Form }) {
+  const { site, data, now, s, php, problems } = form
+  const [adding, setAdding] = useState("")
+  const directives = [
+    ...usual,
+    ...Object.keys(s.php ?? {})
+      .filter((d) => !usual.includes(d))
+      .sort(),
+  ]
+  const of = (directive: string) => problems.find((p) => p.field === "php." + directive)
+  return (
+    <>
+      <h2 className="mb-1 text-[15px] font-semibold">
+        php.ini, <Mono>{site.stack.php.engine}</Mono>
+      </h2>
+      {directives.map((directive) => (
+        <label
+          key={directive}
+          className="grid grid-cols-[14rem_1fr] items-baseline gap-x-3 border-t border-line py-1"
+        >
+          <Mono>{directive}</Mono>
+          <input
+            name={directive}
+            value={s.php?.[directive] ?? ""}
+            placeholder={data.usual[directive] ?? "as PHP has it"}
+            onChange={(e) => php(directive, e.target.value)}
+            aria-invalid={!!of(directive)}
+            className={`w-full bg-transparent font-mono text-[13px] placeholder:text-faint ${s.php?.[directive] !== now.php?.[directive] ? "text-accent" : ""} ${of(directive) ? "text-fail" : ""}`}
+          />
+        </label>
+      ))}
+      <form
+        className="grid grid-cols-[14rem_1fr] items-baseline gap-x-3 border-t border-line py-1"
+        onSubmit={(e) => {
+          e.preventDefault()
+          if (adding) php(adding, s.php?.[adding] ?? data.usual[adding] ?? "0")
+          setAdding("")
+        }}
+      >
+        <input
+          list="directives"
+          value={adding}
+          onChange={(e) => setAdding(e.target.value)}
+          placeholder="another directive…"
+          aria-label="Another directive"
+          className="bg-transparent font-mono text-[13px] placeholder:text-faint"
+        />
+        <Word type="submit" disabled={!adding} className="justify-self-start">
+          add
+        </Word>
+        <datalist id="directives">
+          {data.directives.map((d) => (
+            <option key={d} value={d} />
+          ))}
+        </datalist>
+      </form>
+    </>
+  )
+}
+
+// HostLines are further lines for the virtual host.
+function HostLines({ form }: { form: Form }) {
+  const { s, server, edit } = form
+  return (
+    <>
+      <h2 className="mb-1 mt-6 text-[15px] font-semibold">Lines for its virtual host, {server}</h2>
+      <textarea
+        name="host_lines"
+        value={s.host_lines?.[server] ?? ""}
+        onChange={(e) => edit({ host_lines: { ...s.host_lines, [server]: e.target.value } })}
+        rows={4}
+        spellCheck={false}
+        placeholder={server === "nginx" ? "add_header X-Keeper Ines;" : "Header set X-Keeper Ines"}
+        className="w-full rounded-sm border border-line-strong bg-sheet p-2 font-mono text-[13px] placeholder:text-faint"
+      />
+    </>
+  )
+}
+
+// Extensions can be switched on and off.
+function Extensions({ form }: { form: Form }) {
+  const { data, s, edit } = form
+  return (
+    <>
+      <h2 className="mb-1 text-[15px] font-semibold">Extensions</h2>
+      <div className="flex flex-wrap gap-x-4 gap-y-0.5">
+        {data.extensions.map((x) => (
+          <label key={x} className="flex items-center gap-1.5 font-mono text-[13px]">
+            <input
+              type="checkbox"
+              className="accent-(--accent)"
+              checked={s.extensions?.[x] ?? true}
+              onChange={(e) => edit({ extensions: { ...s.extensions, [x]: e.target.checked } })}
+            />{" "}
+            {x}
+          </label>
+        ))}
+      </div>
+    </>
+  )
+}
+
+// Toggle is one thing that is on or off.
+const Toggle = ({ name, form, children }: { name: "debug" | "offline"; form: Form; children: string }) => (
+  <label className="flex items-center gap-2">
+    <input
+      type="checkbox"
+      name={name}
+      className="accent-(--accent)"
+      checked={form.s[name] ?? false}
+      onChange={(e) => form.edit({ [name]: e.target.checked })}
+    />{" "}
+    {children}
+  </label>
+)
+
+// Behaviour is what is on or off, or a number.
+function Behaviour({ form }: { form: Form }) {
+  const { data, s, edit } = form
+  return (
+    <>
+      <h2 className="mb-1 mt-6 text-[15px] font-semibold">Debugging, network and rest</h2>
+      <Toggle name="debug" form={form}>
+        PHP shows and logs every error
+      </Toggle>
+      <Toggle name="offline" form={form}>
+        It works offline: what it asks of other machines is refused at once
+      </Toggle>
+      <label className="mt-1 flex items-center gap-2">
+        Xdebug connects to port{" "}
+        <input
+          value={s.xdebug || ""}
+          placeholder="off"
+          disabled={!data.has_xdebug}
+          onChange={(e) => edit({ xdebug: Number(e.target.value) || 0 })}
+          className="w-20 border-b border-line-strong bg-transparent font-mono text-[13px]"
+        />
+      </label>
+      <label className="mt-1 flex items-center gap-2">
+        PHP goes to rest after{" "}
+        <input
+          value={s.rest_after || ""}
+          placeholder="600"
+          onChange={(e) => edit({ rest_after: Number(e.target.value) || 0 })}
+          className="w-20 border-b border-line-strong bg-transparent font-mono text-[13px]"
+        />{" "}
+        seconds without a request
+      </label>
+    </>
+  )
+}
+
+// Folders are those that it may use besides its own.
+function Folders({ form }: { form: Form }) {
+  const { s, edit } = form
+  return (
+    <>
+      <h2 className="mb-1 mt-6 text-[15px] font-semibold">Further folders that it may use</h2>
+      <textarea
+        value={(s.allow ?? []).join("\n")}
+        onChange={(e) => edit({ allow: e.target.value.split("\n").filter(Boolean) })}
+        rows={2}
+        spellCheck={false}
+        placeholder="one path a line"
+        aria-label="Further folders"
+        className="w-full rounded-sm border border-line-strong bg-sheet p-2 font-mono text-[13px] placeholder:text-faint"
+      />
+    </>
+  )
+}
+
+// Actions apply what was changed, or leave it.
+function Actions({ form, running }: { form: Form; running: boolean }) {
+  const { changed, apply, s, setDraft, setProblems } = form
+  return (
+    <>
+      <p className="mt-5 flex items-center gap-5">
+        <Button tone="strong" disabled={!changed || running} onClick={() => apply(s)}>
+          Apply
+        </Button>
+        {changed && (
+          <Word
+            onClick={() => {
+              setDraft(undefined)
+              setProblems([])
+            }}
+          >
+            leave it as it is
+          </Word>
+        )}
+      </p>
+    </>
+  )
+}
+
+// History is what the settings were, and leads back.
+function History({ form, running }: { form: Form; running: boolean }) {
+  const { data, apply } = form
+  return (
+    <>
+      <h2 className="mb-1 mt-8 text-[15px] font-semibold">History</h2>
+      <ol className="max-h-64 overflow-auto">
+        {data.history.map((entry, i) => (
+          <li key={entry.id} className="border-t border-line py-1.5">
+            <Mono className="text-soft">{new Date(entry.at).toLocaleString("sv")}</Mono> by {entry.who}
+            {i > 0 && (
+              <Word className="ml-3 text-[13px]" disabled={running} onClick={() => apply(entry.settings)}>
+                back to this
+              </Word>
+            )}
+            <span className="block break-words text-[13px] text-soft">{entry.changed.join("; ")}</span>
+          </li>
+        ))}
+        <li className="border-t border-line py-1.5 text-soft">
+          as the site was made{" "}
+          {data.history.length > 0 && (
+            <Word className="ml-3 text-[13px]" disabled={running} onClick={() => apply({})}>
+              back to this
+            </Word>
+          )}
+        </li>
+      </ol>
     </>
   )
 }

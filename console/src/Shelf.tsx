@@ -1,6 +1,6 @@
 // Shelf: CMS releases, plugins and themes that are kept on this machine.
 import { useState } from "react"
-import { call, queries, Refusal, told, useShelf, type ShelfItem } from "./api"
+import { call, request, queries, Refusal, told, useShelf, type ShelfItem } from "./api"
 import { Button, Mono, Notice, Word } from "./ui"
 
 export function ShelfPage() {
@@ -23,7 +23,11 @@ export function ShelfPage() {
   const add = (files: FileList | null) =>
     act("taking it in…", async () => {
       for (const file of files ?? []) {
-        const answer = await fetch(`/api/v1/shelf/${encodeURIComponent(file.name)}`, { method: "PUT", body: file, headers: { "Content-Type": "application/zip" } })
+        const answer = await request(`/shelf/${encodeURIComponent(file.name)}`, {
+          method: "PUT",
+          body: file,
+          headers: { "Content-Type": "application/zip" },
+        })
         if (!answer.ok) {
           const told = await answer.json()
           throw new Refusal(answer.status, told.detail, told.errors ?? [])
@@ -34,24 +38,68 @@ export function ShelfPage() {
   return (
     <>
       <h1 className="text-[26px] font-bold tracking-tight">Shelf</h1>
-      <p className="mb-4 max-w-3xl text-soft">CMS releases, plugins and themes that are kept on this machine as zip archives, so that sites are made of them without a network. What you drop into <Mono>{shelf.data?.folder}</Mono> is found as well.</p>
+      <p className="mb-4 max-w-3xl text-soft">
+        CMS releases, plugins and themes that are kept on this machine as zip archives, so that sites are made
+        of them without a network. What you drop into <Mono>{shelf.data?.folder}</Mono> is found as well.
+      </p>
       {shelf.isError && <Notice tone="fail">{shelf.error.message}</Notice>}
       {fault && <Notice tone="fail">{fault}</Notice>}
-      <form className="mb-5 flex flex-wrap items-end gap-x-6 gap-y-3" onSubmit={(e) => { e.preventDefault(); act("fetching…", () => call("POST", "/shelf/fetch", address.includes("/") ? { address } : { package: address })) }}>
+      <form
+        className="mb-5 flex flex-wrap items-end gap-x-6 gap-y-3"
+        onSubmit={(e) => {
+          e.preventDefault()
+          void act("fetching…", () =>
+            call("POST", "/shelf/fetch", address.includes("/") ? { address } : { package: address }),
+          )
+        }}
+      >
         <label className="cursor-pointer rounded-sm border border-line-strong bg-sheet px-3 py-1 text-[14px] font-medium focus-within:outline-2 focus-within:outline-offset-2 focus-within:outline-accent hover:border-ink">
           Add archives…
-          <input type="file" name="archive" accept=".zip" multiple className="sr-only" onChange={(e) => add(e.target.files)} />
+          <input
+            type="file"
+            name="archive"
+            accept=".zip"
+            multiple
+            className="sr-only"
+            onChange={(e) => add(e.target.files)}
+          />
         </label>
         <label className="grow basis-80">
-          <span className="text-[13px] text-soft">or fetch one: an address, or a Debian package of plugins or themes</span>
-          <input name="address" value={address} onChange={(e) => setAddress(e.target.value)} spellCheck={false} placeholder="https://plugins.example/garden-menu.1.2.zip" className="w-full border-b border-line-strong bg-transparent py-1 font-mono text-[13px] placeholder:text-skip" />
+          <span className="text-[13px] text-soft">
+            or fetch one: an address, or a Debian package of plugins or themes
+          </span>
+          <input
+            name="address"
+            value={address}
+            onChange={(e) => setAddress(e.target.value)}
+            spellCheck={false}
+            placeholder="https://plugins.example/garden-menu.1.2.zip"
+            className="w-full border-b border-line-strong bg-transparent py-1 font-mono text-[13px] placeholder:text-faint"
+          />
         </label>
-        <Button type="submit" disabled={!address || !!busy}>Fetch</Button>
-        <span aria-live="polite" className="text-[13px] text-accent">{busy}</span>
+        <Button type="submit" disabled={!address || !!busy}>
+          Fetch
+        </Button>
+        <span aria-live="polite" className="text-[13px] text-accent">
+          {busy}
+        </span>
       </form>
-      <div className="grid grid-cols-[minmax(0,1.4fr)_6rem_7rem_8rem_minmax(0,1.2fr)_4rem] gap-x-5 border-b border-line-strong pb-1 text-[13px] text-soft"><span>What it is</span><span>Kind</span><span>Version</span><span>For</span><span>Archive</span><span /></div>
+      <div className="grid grid-cols-[minmax(0,1.4fr)_6rem_7rem_8rem_minmax(0,1.2fr)_4rem] gap-x-5 border-b border-line-strong pb-1 text-[13px] text-soft">
+        <span>What it is</span>
+        <span>Kind</span>
+        <span>Version</span>
+        <span>For</span>
+        <span>Archive</span>
+        <span />
+      </div>
       {shelf.data && items.length === 0 && <p className="py-8 text-soft">Nothing is on the shelf yet.</p>}
-      {items.map((item) => <One key={item.file} item={item} drop={() => act("", () => call("DELETE", `/shelf/${encodeURIComponent(item.file)}`))} />)}
+      {items.map((item) => (
+        <One
+          key={item.file}
+          item={item}
+          drop={() => act("", () => call("DELETE", `/shelf/${encodeURIComponent(item.file)}`))}
+        />
+      ))}
     </>
   )
 }
@@ -59,13 +107,30 @@ export function ShelfPage() {
 function One({ item, drop }: { item: ShelfItem; drop: () => void }) {
   const [sure, setSure] = useState(false)
   return (
-    <div data-item={item.file} className="grid grid-cols-[minmax(0,1.4fr)_6rem_7rem_8rem_minmax(0,1.2fr)_4rem] items-baseline gap-x-5 border-b border-line py-1.5">
-      <span className="min-w-0 font-medium">{item.fault ? <span className="text-fail">{item.fault}</span> : item.title}{!item.fault && <Mono className="block text-soft">{item.name}</Mono>}</span>
+    <div
+      data-item={item.file}
+      className="grid grid-cols-[minmax(0,1.4fr)_6rem_7rem_8rem_minmax(0,1.2fr)_4rem] items-baseline gap-x-5 border-b border-line py-1.5"
+    >
+      <span className="min-w-0 font-medium">
+        {item.fault ? <span className="text-fail">{item.fault}</span> : item.title}
+        {!item.fault && <Mono className="block text-soft">{item.name}</Mono>}
+      </span>
       <span>{item.kind}</span>
       <Mono>{item.version}</Mono>
       <Mono>{item.kit}</Mono>
-      <span className="min-w-0"><Mono className="block truncate">{item.file}</Mono><Mono className="block truncate text-soft">{item.sha256 && `sha256 ${item.sha256}`}</Mono></span>
-      <span className="text-right text-[13px]">{sure ? <Word className="text-fail" onClick={drop}>drop it</Word> : <Word onClick={() => setSure(true)}>drop…</Word>}</span>
+      <span className="min-w-0">
+        <Mono className="block truncate">{item.file}</Mono>
+        <Mono className="block truncate text-soft">{item.sha256 && `sha256 ${item.sha256}`}</Mono>
+      </span>
+      <span className="text-right text-[13px]">
+        {sure ? (
+          <Word className="text-fail" onClick={drop}>
+            drop it
+          </Word>
+        ) : (
+          <Word onClick={() => setSure(true)}>drop…</Word>
+        )}
+      </span>
     </div>
   )
 }

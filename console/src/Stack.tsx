@@ -1,7 +1,17 @@
 // Changing a site's stack: the engines as choices beside the facts, what would happen, and what the last change found.
 import { useQuery } from "@tanstack/react-query"
 import { useState } from "react"
-import { call, queries, Refusal, useEngines, useOperations, type Operation, type Preview, type Site } from "./api"
+import {
+  changeOf,
+  call,
+  queries,
+  Refusal,
+  useEngines,
+  useOperations,
+  type Operation,
+  type Preview,
+  type Site,
+} from "./api"
 import { Button, Mono, Notice } from "./ui"
 
 const parts = [
@@ -18,8 +28,14 @@ export function ChangeStack({ site: s, busy }: { site: Site; busy: boolean }) {
   const now = { php: s.stack.php.engine, web: s.stack.web.engine, database: s.stack.database.engine }
   const asked = Object.fromEntries(Object.entries(wanted).filter(([kind, id]) => id !== now[kind as "php"]))
   const any = Object.keys(asked).length > 0
-  const preview = useQuery({ queryKey: ["preview", s.name, asked], queryFn: () => call<Preview>("POST", `/sites/${s.name}/restack/preview`, asked), enabled: any, retry: false })
-  const last = useOperations().data?.find((o) => o.kind === "restack" && o.change?.site === s.name)
+  const preview = useQuery({
+    queryKey: ["preview", s.name, asked],
+    queryFn: () => call<Preview>("POST", `/sites/${s.name}/restack/preview`, asked),
+    enabled: any,
+    retry: false,
+  })
+  const last = useOperations().data?.find((o) => o.kind === "restack" && changeOf(o)?.site === s.name)
+  const change = changeOf(last)
   const go = async () => {
     setFault(undefined)
     try {
@@ -27,7 +43,11 @@ export function ChangeStack({ site: s, busy }: { site: Site; busy: boolean }) {
       setWanted({})
       await queries.invalidateQueries()
     } catch (error) {
-      setFault(error instanceof Refusal ? [error.message, ...error.problems.map((p) => p.message)].join("; ") : String(error))
+      setFault(
+        error instanceof Refusal
+          ? [error.message, ...error.problems.map((p) => p.message)].join("; ")
+          : String(error),
+      )
     }
   }
   return (
@@ -36,37 +56,85 @@ export function ChangeStack({ site: s, busy }: { site: Site; busy: boolean }) {
         {parts.map(([kind, label]) => (
           <label key={kind} className="contents">
             <span className="text-[13px] text-soft">{label}</span>
-            <select name={`stack-${kind}`} value={wanted[kind] ?? now[kind]} disabled={busy} onChange={(e) => e.target.value && setWanted({ ...wanted, [kind]: e.target.value })} className={`w-full border-b bg-transparent py-0.5 font-mono text-[13px] ${asked[kind] ? "border-accent text-accent" : "border-line-strong"}`}>
-              {engines.filter((e) => e.kind === kind).map((e) => (
-                <option key={e.id} value={e.id}>{e.id}{e.version ? ` (${e.version})` : ", fetched first"}</option>
-              ))}
+            <select
+              name={`stack-${kind}`}
+              value={wanted[kind] ?? now[kind]}
+              disabled={busy}
+              onChange={(e) => e.target.value && setWanted({ ...wanted, [kind]: e.target.value })}
+              className={`w-full border-b bg-transparent py-0.5 font-mono text-[13px] ${asked[kind] ? "border-accent text-accent" : "border-line-strong"}`}
+            >
+              {engines
+                .filter((e) => e.kind === kind)
+                .map((e) => (
+                  <option key={e.id} value={e.id}>
+                    {e.id}
+                    {e.version ? ` (${e.version})` : ", fetched first"}
+                  </option>
+                ))}
             </select>
           </label>
         ))}
         <span className="text-[13px] text-soft">CMS</span>
-        <span>{s.kit_title} {s.kit.version}</span>
+        <span>
+          {s.kit_title} {s.kit.version}
+        </span>
       </div>
       {any && (
         <div className="mt-4 border-l-4 border-accent pl-3" aria-live="polite">
-          {preview.isError && <p className="text-fail">{preview.error instanceof Refusal ? (preview.error.problems[0]?.message ?? preview.error.message) : "It cannot be previewed"}</p>}
+          {preview.isError && (
+            <p className="text-fail">
+              {preview.error instanceof Refusal
+                ? (preview.error.problems[0]?.message ?? preview.error.message)
+                : "It cannot be previewed"}
+            </p>
+          )}
           {preview.data && (
             <>
               {preview.data.warning && <p className="font-semibold text-fail">{preview.data.warning}</p>}
-              <p className="text-[13px] text-soft">{preview.data.supported}. What visitors notice: {preview.data.downtime}.</p>
-              <p className="mt-1 text-[13px] text-soft">{preview.data.steps.join(" → ")}. If a check that passes now fails then, the site goes back by itself.</p>
+              <p className="text-[13px] text-soft">
+                {preview.data.supported}. What visitors notice: {preview.data.downtime}.
+              </p>
+              <p className="mt-1 text-[13px] text-soft">
+                {preview.data.steps.join(" → ")}. If a check that passes now fails then, the site goes back by
+                itself.
+              </p>
               <p className="mt-3 flex flex-wrap items-center gap-x-5 gap-y-2">
-                <Button tone="strong" disabled={busy} onClick={go}>Switch</Button>
-                <label className="flex items-center gap-2 text-[13px]"><input type="checkbox" className="accent-(--accent)" checked={keep} onChange={(e) => setKeep(e.target.checked)} /> stay there although a check fails</label>
+                <Button tone="strong" disabled={busy} onClick={go}>
+                  Switch
+                </Button>
+                <label className="flex items-center gap-2 text-[13px]">
+                  <input
+                    type="checkbox"
+                    className="accent-(--accent)"
+                    checked={keep}
+                    onChange={(e) => setKeep(e.target.checked)}
+                  />{" "}
+                  stay there although a check fails
+                </label>
               </p>
             </>
           )}
         </div>
       )}
       {fault && <Notice tone="fail">{fault}</Notice>}
-      {!any && last?.change && last.state !== "running" && (
+      {!any && change && last?.state !== "running" && (
         <p className="mt-3 text-[13px] text-soft">
-          Last change: <Mono>{[last.change.before.stack.php, last.change.before.stack.web, last.change.before.stack.database].join(", ")}</Mono> → <Mono>{[last.change.after.stack.php, last.change.after.stack.web, last.change.after.stack.database].join(", ")}</Mono>
-          {last.change.went_back ? <b className="font-semibold text-fail"> went back ({last.change.worse?.join(", ") || "it could not be carried out"})</b> : `, longest time without an answer ${last.change.downtime_milliseconds} ms`}
+          Last change:{" "}
+          <Mono>
+            {[change.before.stack.php, change.before.stack.web, change.before.stack.database].join(", ")}
+          </Mono>{" "}
+          →{" "}
+          <Mono>
+            {[change.after.stack.php, change.after.stack.web, change.after.stack.database].join(", ")}
+          </Mono>
+          {change.went_back ? (
+            <b className="font-semibold text-fail">
+              {" "}
+              went back ({change.worse?.join(", ") || "it could not be carried out"})
+            </b>
+          ) : (
+            `, longest time without an answer ${change.downtime_milliseconds} ms`
+          )}
         </p>
       )}
     </div>

@@ -23,6 +23,7 @@ export type Hosts = Schemas["HostsPage"]
 export type Tally = Schemas["Tally"]
 export type FleetStep = Schemas["Step"]
 export type User = Schemas["User"]
+export type Session = Schemas["Session"]
 export type DefaultsData = Schemas["DefaultsPage"]
 export type VariablesPage = Schemas["VariablesPage"]
 export type Survey = Schemas["Survey"]
@@ -31,20 +32,61 @@ export type Settings = Schemas["Settings"]
 export type SettingsData = Schemas["SettingsPage"]
 export type Info = Schemas["Info"]
 export type Log = Schemas["Log"]
-export type LogLine = { log: string; text: string }
+export type LogLine = Schemas["LogLine"]
 export type Trial = Schemas["Trial"]
+export type Change = Schemas["Change"]
+export type Check = Schemas["Definition"]
+export type SiteChanges = Schemas["SiteChanges"]
 export type Cell = Schemas["Cell"]
 export type Verb = "start" | "stop" | "verify" | "retire"
 
 // Refusal is the service's problem details (RFC 9457).
 export class Refusal extends Error {
-  constructor(readonly status: number, detail: string, readonly problems: Problem[]) {
+  constructor(
+    readonly status: number,
+    detail: string,
+    readonly problems: Problem[],
+  ) {
     super(detail)
   }
 }
 
+const sessionKey = "vessik session"
+
+// signIn takes the ticket out of the address and gets the session's secret for it, which this page keeps for its own origin: no other
+// port and no site is ever sent it.
+export async function signIn(): Promise<"none" | "signed in" | "used"> {
+  const ticket = new URLSearchParams(location.hash.slice(1)).get("ticket")
+  if (!ticket) return "none"
+  history.replaceState(null, "", location.pathname + location.search)
+  const response = await fetch("/api/v1/session", {
+    method: "POST",
+    headers: { "Content-Type": "application/json" },
+    body: JSON.stringify({ ticket }),
+  }).catch(() => undefined)
+  if (!response?.ok) return "used"
+  localStorage.setItem(sessionKey, ((await response.json()) as { secret: string }).secret)
+  return "signed in"
+}
+
+// signOut ends this browser's session.
+export async function signOut() {
+  await call("DELETE", "/sessions/own").catch(() => undefined)
+  localStorage.removeItem(sessionKey)
+  queries.clear()
+  location.assign("/")
+}
+
+// request asks the API as this browser's session.
+export function request(path: string, init: RequestInit = {}): Promise<Response> {
+  const headers = new Headers(init.headers)
+  const secret = localStorage.getItem(sessionKey)
+  if (secret) headers.set("Authorization", `Bearer ${secret}`)
+  return fetch("/api/v1" + path, { ...init, headers })
+}
+
 export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
-  const response = await fetch("/api/v1" + path, {
+  const response = await request(path, {
     method,
     headers: body === undefined ? {} : { "Content-Type": "application/json" },
     body: body === undefined ? undefined : JSON.stringify(body),
@@ -53,132 +95,90 @@ export async function call<T>(method: string, path: string, body?: unknown): Pro
   })
   const text = await response.text()
   const answer = text ? JSON.parse(text) : undefined
-  if (!response.ok) throw new Refusal(response.status, answer?.detail ?? response.statusText, answer?.errors ?? [])
+  if (!response.ok)
+    throw new Refusal(response.status, answer?.detail ?? response.statusText, answer?.errors ?? [])
   return answer as T
 }
 
 export const queries = new QueryClient({
-  defaultOptions: { queries: { retry: (count, fault) => count < 2 && !(fault instanceof Refusal && fault.status > 0), staleTime: 1000, refetchOnWindowFocus: true } },
+  defaultOptions: {
+    queries: {
+      retry: (count, fault) => count < 2 && !(fault instanceof Refusal && fault.status > 0),
+      staleTime: 1000,
+      refetchOnWindowFocus: true,
+    },
+  },
 })
 
 export const useSites = () => useQuery({ queryKey: ["sites"], queryFn: () => call<Site[]>("GET", "/sites") })
-export const useStatus = () => useQuery({ queryKey: ["status"], queryFn: () => call<Status>("GET", "/status") })
-export const useOperations = () => useQuery({ queryKey: ["operations"], queryFn: () => call<Operation[]>("GET", "/operations") })
-export const useEngines = () => useQuery({ queryKey: ["engines"], queryFn: () => call<Engines>("GET", "/engines") })
+export const useStatus = () =>
+  useQuery({ queryKey: ["status"], queryFn: () => call<Status>("GET", "/status") })
+export const useOperations = () =>
+  useQuery({ queryKey: ["operations"], queryFn: () => call<Operation[]>("GET", "/operations") })
+export const useEngines = () =>
+  useQuery({ queryKey: ["engines"], queryFn: () => call<Engines>("GET", "/engines") })
 export const useKits = () => useQuery({ queryKey: ["kits"], queryFn: () => call<Kits>("GET", "/kits") })
-export const useStencils = () => useQuery({ queryKey: ["stencils"], queryFn: () => call<Stencil[]>("GET", "/stencils") })
-export const useShelf = () => useQuery({ queryKey: ["shelf"], queryFn: () => call<Schemas["ShelfPage"]>("GET", "/shelf") })
-export const useDefaults = () => useQuery({ queryKey: ["defaults"], queryFn: () => call<DefaultsData>("GET", "/defaults") })
+export const useStencils = () =>
+  useQuery({ queryKey: ["stencils"], queryFn: () => call<Stencil[]>("GET", "/stencils") })
+export const useShelf = () =>
+  useQuery({ queryKey: ["shelf"], queryFn: () => call<Schemas["ShelfPage"]>("GET", "/shelf") })
+export const useDefaults = () =>
+  useQuery({ queryKey: ["defaults"], queryFn: () => call<DefaultsData>("GET", "/defaults") })
+
+// changeOf and trialOf are what operations of these kinds tell of themselves; undefined for others.
+const changes = ["restack", "adjust", "readdress", "load-sql"]
+export const changeOf = (o: Operation | undefined) =>
+  o && changes.includes(o.kind) ? (o.details as Change | undefined) : undefined
+export const trialOf = (o: Operation | undefined) =>
+  o?.kind === "trial" ? (o.details as Trial | undefined) : undefined
+
+// useChecks are what is verified of a site, in the order of the report strip; it does not change while the service runs.
+const none: Check[] = []
+export const useChecks = () =>
+  useQuery({ queryKey: ["checks"], queryFn: () => call<Check[]>("GET", "/checks"), staleTime: Infinity })
+    .data ?? none
+
 // told is what a refusal says, in one line.
-export const told = (error: unknown) => (error instanceof Refusal ? [...(error.problems.length ? [] : [error.message]), ...error.problems.map((p) => `${p.message}; ${p.remedy}`)].join("; ") : String(error))
+export const told = (error: unknown) =>
+  error instanceof Refusal
+    ? [
+        ...(error.problems.length ? [] : [error.message]),
+        ...error.problems.map((p) => `${p.message}; ${p.remedy}`),
+      ].join("; ")
+    : String(error)
 export const useReports = () =>
   useQuery({
     queryKey: ["reports"],
-    queryFn: async () => new Map((await call<Schemas["Report"]>("GET", "/reports")).sites.map((r) => [r.site, r])),
+    queryFn: async () =>
+      new Map((await call<Schemas["Report"]>("GET", "/reports")).sites.map((r) => [r.site, r])),
   })
 
 export const ask = (verb: Verb, names: string[], keepFiles = false) =>
   call<Operation>("POST", `/sites/${verb}`, { names, keep_files: keepFiles || undefined })
 
-// useOperation is one operation as it goes.
-export function useOperation(id: string): Watched | undefined {
-  const [watched, setWatched] = useState<Watched>()
+// useImage is a picture of the API as an address that an img can have; null where there is none.
+export function useImage(path: string): string | null | undefined {
+  const [address, setAddress] = useState<string | null>()
   useEffect(() => {
-    setWatched(undefined)
-    const source = stream(`/operations/${id}/events`)
-    const show = (event: MessageEvent) => setWatched(JSON.parse(event.data))
-    source.addEventListener("operation", show)
-    source.addEventListener("end", (event) => {
-      show(event as MessageEvent)
-      source.close()
-    })
-    return () => source.close()
-  }, [id])
-  return watched
-}
-
-// A browser allows few streams to one host, and keeps those of pages that it holds for its back button: they end with the page.
-const streams = new Set<EventSource>()
-addEventListener("pagehide", () => streams.forEach((s) => s.close()))
-addEventListener("pageshow", (event) => event.persisted && location.reload())
-
-export function stream(path: string): EventSource {
-  const source = new EventSource("/api/v1" + path)
-  streams.add(source)
-  const close = source.close.bind(source)
-  source.close = () => {
-    streams.delete(source)
-    close()
-  }
-  return source
-}
-
-// useVisible tells whether this page is looked at. A browser allows few streams to one host: a hidden page holds none.
-function useVisible() {
-  const [visible, setVisible] = useState(!document.hidden)
-  useEffect(() => {
-    const look = () => setVisible(!document.hidden)
-    document.addEventListener("visibilitychange", look)
-    return () => document.removeEventListener("visibilitychange", look)
-  }, [])
-  return visible
-}
-
-// useChanges keeps everything fresh by the service's own events.
-export function useChanges(signedIn: boolean) {
-  const visible = useVisible()
-  useEffect(() => {
-    if (!signedIn || !visible) return
-    queries.invalidateQueries()
-    const source = stream("/events")
-    source.addEventListener("change", () => queries.invalidateQueries())
-    source.onerror = () => queries.invalidateQueries({ queryKey: ["status"] })
-    return () => source.close()
-  }, [signedIn, visible])
-}
-
-// Live is what running operations say of each site at this moment.
-export interface Live {
-  operation: string
-  kind: Operation["kind"]
-  text: string
-  report?: SiteReport
-  problem?: string
-}
-
-// useLive follows the newest running operations by their event streams.
-export function useLive(): Map<string, Live> {
-  const operations = useOperations().data
-  const visible = useVisible()
-  const running = (operations ?? []).filter((o) => visible && o.state === "running").slice(0, 3).map((o) => o.id).sort().join(",")
-  const [live, setLive] = useState(new Map<string, Live>())
-  useEffect(() => {
-    const sources = running.split(",").filter(Boolean).map((id) => {
-      const source = stream(`/operations/${id}/events`)
-      const show = (event: MessageEvent) => {
-        const watched = JSON.parse(event.data) as Watched
-        setLive((before) => {
-          const next = new Map(before)
-          for (const part of watched.sites) {
-            if (part.state === "running") {
-              next.set(part.site, { operation: id, kind: watched.kind, text: watched.activity[part.site]?.text ?? "waiting", report: part.report, problem: part.problem })
-            } else if (next.get(part.site)?.operation === id) next.delete(part.site)
-          }
-          return next
-        })
-      }
-      source.addEventListener("operation", show)
-      source.addEventListener("end", (event) => {
-        show(event as MessageEvent)
-        source.close()
-        queries.invalidateQueries()
-      })
-      return source
-    })
+    let made: string | undefined
+    let gone = false
+    void request(path).then(
+      async (response) => {
+        const picture = response.ok ? await response.blob() : undefined
+        if (gone) return
+        made = picture && URL.createObjectURL(picture)
+        setAddress(made ?? null)
+      },
+      () => setAddress(null),
+    )
     return () => {
-      sources.forEach((s) => s.close())
-      setLive(new Map())
+      gone = true
+      if (made) URL.revokeObjectURL(made)
     }
-  }, [running])
-  return live
+  }, [path])
+  return address
 }
+
+// download has the browser fetch a file by a one-time address.
+export const download = async (path: string) =>
+  location.assign((await call<{ url: string }>("POST", "/downloads", { path: "/api/v1" + path })).url)

@@ -2,7 +2,8 @@ import { QueryClientProvider } from "@tanstack/react-query"
 import { useEffect, useState } from "react"
 import { createRoot } from "react-dom/client"
 import { Link, Route, Switch, useLocation } from "wouter"
-import { queries, Refusal, useChanges, useDefaults, useStatus } from "./api"
+import { queries, Refusal, signIn, signOut, useDefaults, useStatus } from "./api"
+import { useChanges } from "./live"
 import { Engines } from "./Engines"
 import { Fleet } from "./Fleet"
 import { FleetFile } from "./FleetFile"
@@ -42,7 +43,62 @@ function useTheme(): [Theme, () => void] {
   ]
 }
 
-function App() {
+const pages = [
+  ["/", "Fleet"],
+  ["/kits", "Kits and stencils"],
+  ["/shelf", "Shelf"],
+  ["/engines", "Engines"],
+  ["/operations", "Operations"],
+  ["/machine", "Machine"],
+  ["/set-once", "Set once"],
+] as const
+
+// Header leads to every page, and says which service this is.
+function Header({ theme, turn }: { theme: Theme; turn: () => void }) {
+  const status = useStatus()
+  const [place] = useLocation()
+  return (
+    <header className="border-b border-line">
+      <div className="mx-auto flex max-w-[1400px] flex-wrap items-baseline gap-x-7 gap-y-1 px-6 pb-2.5 pt-4">
+        <Link href="/" className="flex items-center gap-2 text-[21px] font-bold tracking-tight">
+          <span aria-hidden className="inline-flex gap-[2.5px]">
+            <i className="block h-[15px] w-[5px] bg-accent" />
+            <i className="block h-[15px] w-[5px] bg-accent" />
+            <i className="block h-[15px] w-[5px] border-[1.5px] border-accent" />
+          </span>
+          Vessik
+        </Link>
+        <nav
+          aria-label="Main"
+          className="flex gap-5 [&_a[aria-current]]:border-b-2 [&_a[aria-current]]:border-accent [&_a]:pb-0.5"
+        >
+          {pages.map(([path, title]) => (
+            <Link key={path} href={path} aria-current={place === path ? "page" : undefined}>
+              {title}
+            </Link>
+          ))}
+        </nav>
+        <span className="grow" />
+        {status.data && (
+          <span title={status.data.home} className="max-w-[19rem] truncate font-mono text-[12.5px] text-soft">
+            {status.data.home} · port {status.data.gateway_port}
+          </span>
+        )}
+        <span className="hidden text-[13px] text-faint lg:inline" title="Quick actions">
+          Ctrl K
+        </span>
+        <Word onClick={signOut} className="text-[13px] text-soft">
+          Sign out
+        </Word>
+        <Word onClick={turn} className="text-[13px] text-soft">
+          {theme === "dark" ? "Light" : "Dark"}
+        </Word>
+      </div>
+    </header>
+  )
+}
+
+function App({ link }: { link: string }) {
   const [theme, turn] = useTheme()
   const status = useStatus()
   const [place] = useLocation()
@@ -52,77 +108,61 @@ function App() {
   useEffect(() => {
     window.scrollTo(0, 0)
   }, [place])
-  if (signedOut) return <SignIn />
-  const here = (path: string) => (place === path ? { "aria-current": "page" as const } : {})
+  if (signedOut) return <SignIn used={link === "used"} />
   return (
     <>
-      <a href="#main" className="sr-only focus:not-sr-only focus:absolute focus:left-4 focus:top-2 focus:bg-sheet focus:px-3 focus:py-1">
+      <a
+        href="#main"
+        className="sr-only focus:not-sr-only focus:absolute focus:left-4 focus:top-2 focus:bg-sheet focus:px-3 focus:py-1"
+      >
         Skip to the content
       </a>
-      <header className="border-b border-line">
-        <div className="mx-auto flex max-w-[1400px] flex-wrap items-baseline gap-x-7 gap-y-1 px-6 pb-2.5 pt-4">
-          <Link href="/" className="flex items-center gap-2 text-[21px] font-bold tracking-tight">
-            <span aria-hidden className="inline-flex gap-[2.5px]">
-              <i className="block h-[15px] w-[5px] bg-accent" />
-              <i className="block h-[15px] w-[5px] bg-accent" />
-              <i className="block h-[15px] w-[5px] border-[1.5px] border-accent" />
-            </span>
-            Vessik
-          </Link>
-          <nav aria-label="Main" className="flex gap-5 [&_a[aria-current]]:border-b-2 [&_a[aria-current]]:border-accent [&_a]:pb-0.5">
-            <Link href="/" {...here("/")}>Fleet</Link>
-            <Link href="/kits" {...here("/kits")}>Kits and stencils</Link>
-            <Link href="/shelf" {...here("/shelf")}>Shelf</Link>
-            <Link href="/engines" {...here("/engines")}>Engines</Link>
-            <Link href="/operations" {...here("/operations")}>Operations</Link>
-            <Link href="/machine" {...here("/machine")}>Machine</Link>
-            <Link href="/set-once" {...here("/set-once")}>Set once</Link>
-          </nav>
-          <span className="grow" />
-          {status.data && (
-            <span title={status.data.home} className="max-w-[19rem] truncate font-mono text-[12.5px] text-soft">
-              {status.data.home} · port {status.data.gateway_port}
-            </span>
-          )}
-          <span className="hidden text-[13px] text-skip lg:inline" title="Quick actions">Ctrl K</span>
-          <Word onClick={turn} className="text-[13px] text-soft">{theme === "dark" ? "Light" : "Dark"}</Word>
-        </div>
-      </header>
+      <Header theme={theme} turn={turn} />
       <Palette turn={turn} />
       <main id="main" className="mx-auto max-w-[1400px] px-6 pb-20 pt-5">
         {refusal && <Notice tone="fail">{refusal.message}</Notice>}
-        {status.data && !status.data.confinement.files && (
-          <Notice tone="fail">This kernel cannot confine the PHP of sites (no Landlock): they are kept apart by open_basedir only.</Notice>
+        {status.data && !status.data.confinement.cells && (
+          <Notice tone="fail">
+            There are no cells on this machine ({status.data.confinement.why}):{" "}
+            {status.data.confinement.files
+              ? "Landlock and seccomp alone keep sites apart."
+              : "sites are kept apart by open_basedir only."}
+          </Notice>
         )}
         <Guard key={place}>
-        <Switch>
-          <Route path="/" component={Fleet} />
-          <Route path="/operations" component={Operations} />
-          <Route path="/engines" component={Engines} />
-          <Route path="/machine" component={Machine} />
-          <Route path="/kits" component={KitsPage} />
-          <Route path="/shelf" component={ShelfPage} />
-          <Route path="/fleet-file" component={FleetFile} />
-          <Route path="/set-once" component={SetOnce} />
-          <Route path="/sites/:name/settings">{(p) => <SettingsPage name={p.name} key={p.name} />}</Route>
-          <Route path="/sites/:name/trial">{(p) => <TrialPage name={p.name} key={p.name} />}</Route>
-          <Route path="/sites/:name/info">{(p) => <InfoPage name={p.name} key={p.name} />}</Route>
-          <Route path="/sites/:name/logs">{(p) => <LogsPage name={p.name} key={p.name} />}</Route>
-          <Route path="/sites/:name">{(p) => <SitePage name={p.name} key={p.name} />}</Route>
-          <Route>
-            <h1 className="text-2xl font-semibold">There is no such page</h1>
-          </Route>
-        </Switch>
+          <Switch>
+            <Route path="/" component={Fleet} />
+            <Route path="/operations" component={Operations} />
+            <Route path="/engines" component={Engines} />
+            <Route path="/machine" component={Machine} />
+            <Route path="/kits" component={KitsPage} />
+            <Route path="/shelf" component={ShelfPage} />
+            <Route path="/fleet-file" component={FleetFile} />
+            <Route path="/set-once" component={SetOnce} />
+            <Route path="/sites/:name/settings">{(p) => <SettingsPage name={p.name} key={p.name} />}</Route>
+            <Route path="/sites/:name/trial">{(p) => <TrialPage name={p.name} key={p.name} />}</Route>
+            <Route path="/sites/:name/info">{(p) => <InfoPage name={p.name} key={p.name} />}</Route>
+            <Route path="/sites/:name/logs">{(p) => <LogsPage name={p.name} key={p.name} />}</Route>
+            <Route path="/sites/:name">{(p) => <SitePage name={p.name} key={p.name} />}</Route>
+            <Route>
+              <h1 className="text-2xl font-semibold">There is no such page</h1>
+            </Route>
+          </Switch>
         </Guard>
       </main>
     </>
   )
 }
 
-createRoot(document.getElementById("root")!).render(
+const link = await signIn()
+addEventListener("hashchange", () => location.hash.includes("ticket=") && location.reload()) // a link that was opened in a page of the console
+
+const root = document.getElementById("root")
+if (!root) throw new Error("this page has no place for the console")
+createRoot(root).render(
   <QueryClientProvider client={queries}>
-      <Guard>
-        <App />
-      </Guard>
+    <Guard>
+      <App link={link} />
+    </Guard>
   </QueryClientProvider>,
 )

@@ -6,6 +6,9 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -15,13 +18,14 @@ import (
 
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
-	"vessik/internal/provision"
+	"vessik/internal/operation"
 	"vessik/internal/records"
 )
 
 // face is an API without a service behind it: enough for everything that is decided before one is asked.
 func face() (*API, http.Handler) {
-	a := &API{Port: 20070, Token: "the-token", Console: fstest.MapFS{"index.html": {Data: []byte("<title>Vessik</title>")}, "assets/a.js": {Data: []byte("1")}}}
+	a := &API{Port: 20070, Token: "the-token", Console: fstest.MapFS{"index.html": {Data: []byte("<title>Vessik</title>")},
+		"assets/a.js": {Data: []byte("1")}}}
 	handler, _ := a.Handler()
 	return a, handler
 }
@@ -38,36 +42,64 @@ func ask(handler http.Handler, method, host, path string, header ...string) *htt
 
 func TestOnlyItsOwnNamesAreAnswered(t *testing.T) {
 	_, handler := face()
-	for host, want := range map[string]int{"127.0.0.1:20070": 200, "localhost:20070": 200, "[::1]:20070": 200, "vessik.localhost:20070": 200, "VESSIK.localhost:20070": 200,
-		"127.0.0.1": 421, "127.0.0.1:80": 421, "evil.example:20070": 421, "vessik.localhost.evil.example:20070": 421, "fernhollow.localhost:20070": 421} {
+	for host, want := range map[string]int{"127.0.0.1:20070": 200, "localhost:20070": 200, "[::1]:20070": 200, "vessik.localhost:20070": 200,
+		"VESSIK.localhost:20070": 200,
+		"127.0.0.1":              421, "127.0.0.1:80": 421, "evil.example:20070": 421, "vessik.localhost.evil.example:20070": 421,
+		"fernhollow.localhost:20070": 421} {
 		assert.Equal(t, want, ask(handler, "GET", host, "/api/v1/openapi.json", "Authorization", "Bearer the-token").Code, host)
 	}
 }
 
-func TestSessionsAreSignedAndEnd(t *testing.T) {
-	a, _ := face()
-	session := a.newSession(time.Now().Add(time.Hour))
-	assert.True(t, a.sessionValid(session))
-	assert.False(t, a.sessionValid(a.newSession(time.Now().Add(-time.Second))))
-	for _, forged := range []string{"", ".", "9999999999", "9999999999.x", "9" + session, session[:len(session)-1]} {
-		assert.False(t, a.sessionValid(forged), forged)
+func TestSessionsEndWithoutUseAndOutliveARestart(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "sessions.json")
+	now := time.Now()
+	var s sessions
+	s.read(file)
+	secret := s.begin("Firefox Linux", now)
+	assert.True(t, s.use(secret, now.Add(11*time.Hour)))
+	for _, forged := range []string{"", "x", secret[:len(secret)-1], secret + "x", hash(secret)} {
+		assert.False(t, s.use(forged, now), forged)
 	}
-	other := &API{Token: "another"}
-	assert.False(t, other.sessionValid(session), "another home's")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.NotContains(t, string(text), secret, "the secret itself is kept nowhere")
+	var again sessions
+	again.read(file)
+	assert.True(t, again.use(secret, now.Add(22*time.Hour)), "since it was used in between")
+	assert.False(t, again.use(secret, now.Add(36*time.Hour)))
+	other := again.begin("Chrome", now)
+	require.Len(t, again.list(other, now), 1)
+	assert.True(t, again.list(other, now)[0].Own)
+	assert.Equal(t, 1, again.end(func(string, wire.Session) bool { return true }))
+	assert.False(t, again.use(other, now))
 }
 
 func TestTicketsWorkOnce(t *testing.T) {
 	a, handler := face()
-	ticket, expires := a.tickets.issue()
+	secret, expires := a.tickets.issue(signIn)
 	assert.WithinDuration(t, time.Now().Add(ticketLifetime), expires, 2*time.Second)
-	wrongHost := ask(handler, "GET", "127.0.0.1:20070", "/sign-in?ticket="+ticket)
-	assert.Empty(t, wrongHost.Result().Cookies(), "the console's host only")
-	good := ask(handler, "GET", "vessik.localhost:20070", "/sign-in?ticket="+ticket)
-	require.Len(t, good.Result().Cookies(), 1)
-	assert.Empty(t, ask(handler, "GET", "vessik.localhost:20070", "/sign-in?ticket="+ticket).Result().Cookies())
-	late, _ := a.tickets.issue()
-	a.tickets.valid[late] = time.Now().Add(-time.Second)
-	assert.False(t, a.tickets.take(late))
+	post := func(host, origin, secret string) *httptest.ResponseRecorder {
+		request := httptest.NewRequest("POST", "http://"+host+signInPath, strings.NewReader(`{"ticket":"`+secret+`"}`))
+		request.Header.Set("Origin", origin)
+		recorder := httptest.NewRecorder()
+		handler.ServeHTTP(recorder, request)
+		return recorder
+	}
+	const console, own = "vessik.localhost:20070", "http://vessik.localhost:20070"
+	assert.Equal(t, 403, post("127.0.0.1:20070", own, secret).Code, "the console's host only")
+	assert.Equal(t, 403, post(console, "http://fernhollow.localhost", secret).Code, "the console's page only")
+	good := post(console, own, secret)
+	require.Equal(t, 200, good.Code)
+	assert.Empty(t, good.Result().Cookies())
+	var in wire.SignedIn
+	require.NoError(t, json.Unmarshal(good.Body.Bytes(), &in))
+	assert.True(t, a.sessions.use(in.Secret, time.Now()))
+	assert.Equal(t, 401, post(console, own, secret).Code)
+	late, _ := a.tickets.issue(signIn)
+	a.tickets.valid[late] = ticket{time.Now().Add(-time.Second), signIn}
+	assert.False(t, a.tickets.take(late, signIn))
+	download, _ := a.tickets.issue("/api/v1/stencils/moss/file")
+	assert.False(t, a.tickets.take(download, signIn), "each is good for one thing")
 }
 
 func TestTheConsoleIsServedOnItsHost(t *testing.T) {
@@ -87,9 +119,9 @@ func TestErrorsBecomeProblemDetails(t *testing.T) {
 		status int
 	}{
 		"fields":       {site.Problems{{Field: "port", Message: "taken", Remedy: "another"}}, 422},
-		"unknown":      {site.Problems{{Field: "name", Message: "there is no such site", Remedy: "look"}}, 404},
+		"unknown":      {site.Problems{{Field: "name", Message: "there is no such site", Remedy: "look", Absent: true}}, 404},
 		"not found":    {fmt.Errorf("operation 7: %w", records.ErrNotFound), 404},
-		"busy":         {fmt.Errorf("a: %w", provision.ErrBusy), 409},
+		"busy":         {fmt.Errorf("a: %w", operation.ErrBusy), 409},
 		"anything":     {errors.New("rain"), 500},
 		"already said": {noSuchSite("a"), 404},
 	} {
@@ -110,7 +142,8 @@ func TestErrorsBecomeProblemDetails(t *testing.T) {
 
 func TestAMalformedRequestNamesItsField(t *testing.T) {
 	_, handler := face()
-	recorder := ask(handler, "POST", "127.0.0.1:20070", "/api/v1/sites", "Authorization", "Bearer the-token", "Content-Type", "application/json")
+	recorder := ask(handler, "POST", "127.0.0.1:20070", "/api/v1/sites", "Authorization", "Bearer the-token", "Content-Type",
+		"application/json")
 	assert.GreaterOrEqual(t, recorder.Code, 400)
 	assert.Less(t, recorder.Code, 500)
 	assert.Equal(t, "application/problem+json", recorder.Header().Get("Content-Type"))
@@ -120,8 +153,10 @@ func TestTheDocumentDescribesEverything(t *testing.T) {
 	a := &API{Port: 20070}
 	_, document := a.Handler()
 	assert.Equal(t, "3.1.0", document.OpenAPI)
-	for path, methods := range map[string][]string{"/sites": {"GET", "POST"}, "/sites/derive": {"POST"}, "/sites/{name}": {"GET"}, "/sites/verify": {"POST"}, "/operations/{id}": {"GET"},
-		"/operations/{id}/events": {"GET"}, "/operations/{id}/cancel": {"POST"}, "/events": {"GET"}, "/engines": {"GET"}, "/status": {"GET"}, "/links": {"POST"}, "/reports": {"GET"}} {
+	for path, methods := range map[string][]string{"/sites": {"GET", "POST"}, "/sites/derive": {"POST"}, "/sites/{name}": {"GET"},
+		"/sites/verify": {"POST"}, "/operations/{id}": {"GET"},
+		"/operations/{id}/events": {"GET"}, "/operations/{id}/cancel": {"POST"}, "/events": {"GET"}, "/engines": {"GET"}, "/status": {"GET"},
+		"/links": {"POST"}, "/reports": {"GET"}} {
 		item := document.Paths["/api/v1"+path]
 		if !assert.NotNil(t, item, path) {
 			continue

@@ -24,6 +24,8 @@ import (
 	"unicode/utf8"
 
 	"github.com/klauspost/compress/zstd"
+
+	"vessik/internal/ownfile"
 )
 
 // Limits bound what is unpacked.
@@ -51,7 +53,7 @@ func (r *Refused) Error() string {
 // Unpack unpacks an archive into a folder that must be empty or not yet there. On failure the folder
 // holds nothing of it.
 func Unpack(ctx context.Context, file, dir string, limits Limits) (err error) {
-	source, err := os.Open(file)
+	source, err := ownfile.Open(file)
 	if err != nil {
 		return err
 	}
@@ -60,17 +62,17 @@ func Unpack(ctx context.Context, file, dir string, limits Limits) (err error) {
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := ownfile.Make(dir, 0o755); err != nil {
 		return err
 	}
-	if left, err := os.ReadDir(dir); err != nil || len(left) > 0 {
+	if left, err := ownfile.List(dir); err != nil || len(left) > 0 {
 		return errors.Join(err, fmt.Errorf("the folder %s is not empty", dir))
 	}
 	defer func() {
 		if err != nil {
-			left, _ := os.ReadDir(dir)
+			left, _ := ownfile.List(dir)
 			for _, entry := range left {
-				os.RemoveAll(filepath.Join(dir, entry.Name()))
+				ownfile.RemoveAll(filepath.Join(dir, entry.Name()))
 			}
 		}
 	}()
@@ -189,7 +191,7 @@ func (u *unpacking) file(name string, mode fs.FileMode, from io.Reader) error {
 func (u *unpacking) tar(from io.Reader) error {
 	for reader := tar.NewReader(from); ; {
 		head, err := reader.Next()
-		if err == io.EOF {
+		if errors.Is(err, io.EOF) {
 			if u.entries == 0 {
 				return &Refused{Why: "is empty"}
 			}
@@ -265,7 +267,7 @@ func (u *unpacking) zip(from io.ReaderAt, size int64) error {
 
 // Top returns the folder in which an unpacked archive's content begins: a single folder at its top is taken off.
 func Top(dir string) string {
-	entries, err := os.ReadDir(dir)
+	entries, err := ownfile.List(dir)
 	if err == nil && len(entries) == 1 && entries[0].IsDir() {
 		return filepath.Join(dir, entries[0].Name())
 	}

@@ -28,7 +28,8 @@ func tarOf(t *testing.T, entries ...entry) []byte {
 		if e.kind == 0 {
 			e.kind = tar.TypeReg
 		}
-		require.NoError(t, writer.WriteHeader(&tar.Header{Name: e.name, Linkname: e.link, Typeflag: e.kind, Mode: 0o4777, Size: int64(len(e.text)), Format: tar.FormatGNU}))
+		require.NoError(t, writer.WriteHeader(&tar.Header{Name: e.name, Linkname: e.link, Typeflag: e.kind, Mode: 0o4777,
+			Size: int64(len(e.text)), Format: tar.FormatGNU}))
 		_, err := writer.Write([]byte(e.text))
 		require.NoError(t, err)
 	}
@@ -73,9 +74,11 @@ func unpack(t *testing.T, raw []byte, limits Limits) (dir string, err error) {
 }
 
 func TestEveryFormatIsUnpacked(t *testing.T) {
-	entries := []entry{{name: "moss/", kind: tar.TypeDir}, {name: "moss/public/index.php", text: "<?php"}, {name: "moss/Ærenpreis.txt", text: "wet"}}
+	entries := []entry{{name: "moss/", kind: tar.TypeDir}, {name: "moss/public/index.php", text: "<?php"},
+		{name: "moss/Ærenpreis.txt", text: "wet"}}
 	plain := tarOf(t, entries...)
-	for name, raw := range map[string][]byte{"tar": plain, "gz": packed(t, "gz", plain), "zst": packed(t, "zst", plain), "zip": zipOf(t, 0o644, entries[1:]...)} {
+	for name, raw := range map[string][]byte{"tar": plain, "gz": packed(t, "gz", plain), "zst": packed(t, "zst", plain),
+		"zip": zipOf(t, 0o644, entries[1:]...)} {
 		dir, err := unpack(t, raw, Usual)
 		require.NoError(t, err, name)
 		assert.Equal(t, filepath.Join(dir, "moss"), Top(dir), name)
@@ -101,13 +104,14 @@ func TestHostileArchivesAreRefused(t *testing.T) {
 		raw []byte
 		why string
 	}{
-		"a path upwards":            {tarOf(t, good, entry{name: "../evil", text: "x"}), "leads out of its folder"},
-		"a path upwards, hidden":    {tarOf(t, good, entry{name: "a/../../evil", text: "x"}), "leads out of its folder"},
-		"an absolute path":          {tarOf(t, good, entry{name: "/tmp/evil", text: "x"}), "leads out of its folder"},
-		"a path upwards, zip":       {zipOf(t, 0o644, good, entry{name: "../evil", text: "x"}), "leads out of its folder"},
-		"an absolute path, zip":     {zipOf(t, 0o644, good, entry{name: "/evil", text: "x"}), "leads out of its folder"},
-		"backslashes":               {zipOf(t, 0o644, good, entry{name: `..\evil`, text: "x"}), "backslashes"},
-		"a link":                    {tarOf(t, good, entry{name: "out", link: "/etc", kind: tar.TypeSymlink}, entry{name: "out/evil", text: "x"}), "is a link"},
+		"a path upwards":         {tarOf(t, good, entry{name: "../evil", text: "x"}), "leads out of its folder"},
+		"a path upwards, hidden": {tarOf(t, good, entry{name: "a/../../evil", text: "x"}), "leads out of its folder"},
+		"an absolute path":       {tarOf(t, good, entry{name: "/tmp/evil", text: "x"}), "leads out of its folder"},
+		"a path upwards, zip":    {zipOf(t, 0o644, good, entry{name: "../evil", text: "x"}), "leads out of its folder"},
+		"an absolute path, zip":  {zipOf(t, 0o644, good, entry{name: "/evil", text: "x"}), "leads out of its folder"},
+		"backslashes":            {zipOf(t, 0o644, good, entry{name: `..\evil`, text: "x"}), "backslashes"},
+		"a link": {tarOf(t, good, entry{name: "out", link: "/etc", kind: tar.TypeSymlink}, entry{name: "out/evil", text: "x"}),
+			"is a link"},
 		"a hard link":               {tarOf(t, good, entry{name: "passwd", link: "/etc/passwd", kind: tar.TypeLink}), "is a link"},
 		"a link, zip":               {zipOf(t, os.ModeSymlink|0o777, entry{name: "out", text: "/etc"}), "is a link"},
 		"a device":                  {tarOf(t, good, entry{name: "disk", kind: tar.TypeBlock}), "neither a file nor a folder"},

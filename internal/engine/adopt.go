@@ -32,7 +32,8 @@ func (s Store) Inspect(ctx context.Context, id, path string) (*Engine, error) {
 	if info, err := os.Stat(path); err != nil || !info.IsDir() {
 		return nil, fmt.Errorf("%s is not a folder that the service's account can reach", path)
 	}
-	e := &Engine{ID: id, Kind: kinds[name], Generation: "own", Adopted: path, Dir: filepath.Join(s.Dir, id), FetchedAt: time.Now().UTC().Truncate(time.Second)}
+	e := &Engine{ID: id, Kind: kinds[name], Generation: "own", Adopted: path, Dir: filepath.Join(s.Dir, id),
+		FetchedAt: time.Now().UTC().Truncate(time.Second)}
 	for _, wanted := range programNames[name] {
 		found := ""
 		for _, pattern := range wanted {

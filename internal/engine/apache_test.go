@@ -25,6 +25,18 @@ import (
 	"vessik/test/ground"
 )
 
+func bell(t *testing.T) *engine.Doorbell {
+	bell, err := engine.NewDoorbell()
+	require.NoError(t, err)
+	return bell
+}
+
+// rest puts a site's web server to rest if nobody is connected, and tells whether it is.
+func rest(w *engine.WebServer, site string) bool {
+	w.Rest(time.Now(), func(name string) (bool, time.Duration) { return name == site, 0 })
+	return w.PID(site) == 0
+}
+
 // onApache is a site's virtual host for Apache, with a folder that holds one page.
 func onApache(t *testing.T, name string, port int, lines string) *engine.VirtualHost {
 	dir := ground.Folder(t)
@@ -32,8 +44,10 @@ func onApache(t *testing.T, name string, port int, lines string) *engine.Virtual
 	require.NoError(t, os.MkdirAll(folder, 0o755))
 	require.NoError(t, os.MkdirAll(logs, 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "index.html"), []byte(name), 0o644))
-	s := site.Site{Name: name, Domain: "127.0.0.1", Folder: folder, Port: port, Settings: site.Settings{HostLines: map[string]string{"apache": lines}}}
-	text := render.Host{Site: s, Socket: filepath.Join(dir, "none.sock"), Logs: logs, BaseURL: "http://127.0.0.1", PublicPort: port, UploadLimit: 1 << 20, ReadTimeout: 60}.Apache()
+	s := site.Site{Name: name, Domain: "127.0.0.1", Folder: folder, Port: port,
+		Settings: site.Settings{HostLines: map[string]string{"apache": lines}}}
+	text := render.Host{Site: s, Socket: filepath.Join(dir, "none.sock"), Logs: logs, BaseURL: "http://127.0.0.1", PublicPort: port,
+		UploadLimit: 1 << 20, ReadTimeout: 60}.Apache()
 	return &engine.VirtualHost{Text: text, Port: port, Folders: folder, Logs: logs}
 }
 
@@ -41,26 +55,32 @@ func TestApacheStartsWithItsFirstVisitorAndRests(t *testing.T) {
 	for _, id := range []string{"apache-2.4-bullseye", "apache-2.4-bookworm", "apache-2.4-trixie"} {
 		t.Run(id, func(t *testing.T) {
 			dir := ground.Folder(t)
-			w, err := engine.NewWebServer(ground.Supervisor(), ground.Engine(t, id), proc.FindAbilities(), filepath.Join(dir, "run"), filepath.Join(dir, "log"))
+			w, err := engine.NewWebServer(ground.Supervisor(), bell(t), ground.Engine(t, id), filepath.Join(dir, "run"))
 			require.NoError(t, err)
 			defer w.Stop()
 			a, b := ground.FreePort(t), ground.FreePort(t)
 			foreign, err := net.Listen("tcp4", "127.0.0.1:0")
 			require.NoError(t, err)
 			defer foreign.Close()
-			broken, err := w.Apply(ctx, map[string]*engine.VirtualHost{"fern": onApache(t, "fern", a, ""), "moss": onApache(t, "moss", b, "NoSuchDirective on"),
-				"taken": onApache(t, "taken", foreign.Addr().(*net.TCPAddr).Port, "")})
-			require.NoError(t, err)
+			broken := w.Apply(ctx, map[string]*engine.VirtualHost{"fern": onApache(t, "fern", a, ""),
+				"moss":  onApache(t, "moss", b, "NoSuchDirective on"),
+				"taken": onApache(t, "taken", foreign.Addr().(*net.TCPAddr).Port, "")}, false)
 			assert.ErrorContains(t, broken["moss"], "NoSuchDirective on)", "the line itself")
 			assert.ErrorIs(t, broken["taken"], engine.ErrPortTaken)
 			assert.Equal(t, []string{"fern"}, w.Sites())
-			assert.Empty(t, w.Processes(), "nobody has asked yet")
+			http.DefaultTransport.(*http.Transport).CloseIdleConnections()
+			assert.Eventually(t, func() bool { return rest(w, "fern") }, 10*time.Second, 20*time.Millisecond)
 			assert.Equal(t, "fern", answer(a))
-			first := w.Processes()
-			require.Len(t, first, 1)
+			var first []int
+			require.Eventually(t, func() bool { // the first answer may be the last one of the server that goes to rest
+				http.DefaultTransport.(*http.Transport).CloseIdleConnections()
+				first = w.Processes()
+				return answer(a) == "fern" && len(first) == 1
+			}, 10*time.Second, 20*time.Millisecond)
 
 			require.NoError(t, syscall.Kill(first[0], syscall.SIGKILL))
-			require.Eventually(t, func() bool { now := w.Processes(); return len(now) == 1 && now[0] != first[0] }, 10*time.Second, 5*time.Millisecond)
+			require.Eventually(t, func() bool { now := w.Processes(); return len(now) == 1 && now[0] != first[0] }, 10*time.Second,
+				5*time.Millisecond)
 			http.DefaultTransport.(*http.Transport).CloseIdleConnections() // they died with it
 			told := ""
 			assert.Eventually(t, func() bool { told = answer(a); return told == "fern" }, 5*time.Second, 20*time.Millisecond, "killed, and back")
@@ -101,8 +121,7 @@ func TestApacheStartsWithItsFirstVisitorAndRests(t *testing.T) {
 				})
 			}
 			next := onApache(t, "fern", a, "Header set X-Keeper Ines")
-			broken, err = w.Apply(ctx, map[string]*engine.VirtualHost{"fern": next})
-			require.NoError(t, err)
+			broken = w.Apply(ctx, map[string]*engine.VirtualHost{"fern": next}, false)
 			assert.Empty(t, broken)
 			_, header := visit()
 			assert.Equal(t, "Ines", header.Get("X-Keeper"))
@@ -113,15 +132,11 @@ func TestApacheStartsWithItsFirstVisitorAndRests(t *testing.T) {
 			assert.ErrorContains(t, w.Check(ctx, "fern", *onApache(t, "fern", a, "Garden gate")), "Invalid command 'Garden'")
 
 			http.DefaultTransport.(*http.Transport).CloseIdleConnections()
-			w.Rest(func(string) bool { return false })
+			w.Rest(time.Now(), func(string) (bool, time.Duration) { return false, 0 })
 			assert.NotEmpty(t, w.Processes(), "its PHP is not at rest")
-			assert.Eventually(t, func() bool {
-				w.Rest(func(name string) bool { return name == "fern" })
-				return len(w.Processes()) == 0
-			}, 10*time.Second, 20*time.Millisecond)
+			assert.Eventually(t, func() bool { return rest(w, "fern") }, 10*time.Second, 20*time.Millisecond)
 			assert.Equal(t, "fern", answer(a), "woken")
-			_, err = w.Apply(ctx, map[string]*engine.VirtualHost{"fern": nil})
-			require.NoError(t, err)
+			w.Apply(ctx, map[string]*engine.VirtualHost{"fern": nil}, false)
 			http.DefaultTransport.(*http.Transport).CloseIdleConnections() // those end with their last answer
 			assert.Contains(t, answer(a), "refused")
 		})
@@ -143,7 +158,8 @@ func fastCGI(socket, script string) (string, error) {
 	for name, value := range map[string]string{"SCRIPT_FILENAME": script, "REQUEST_METHOD": "GET", "DOCUMENT_ROOT": filepath.Dir(script)} {
 		parameters += string([]byte{byte(len(name)), byte(len(value))}) + name + value
 	}
-	if _, err := io.WriteString(connection, record(1, "\x00\x01\x00\x00\x00\x00\x00\x00")+record(4, parameters)+record(4, "")+record(5, "")); err != nil {
+	if _, err := io.WriteString(connection, record(1, "\x00\x01\x00\x00\x00\x00\x00\x00")+record(4, parameters)+record(4, "")+record(5,
+		"")); err != nil {
 		return "", err
 	}
 	out := ""
@@ -167,8 +183,6 @@ func fastCGI(socket, script string) (string, error) {
 }
 
 func TestPHPWakesRestsAndChangesWithoutLosingARequest(t *testing.T) {
-	bell, err := engine.NewDoorbell()
-	require.NoError(t, err)
 	dir := ground.Folder(t)
 	script := filepath.Join(dir, "site", "index.php")
 	require.NoError(t, os.MkdirAll(filepath.Dir(script), 0o755))
@@ -176,10 +190,11 @@ func TestPHPWakesRestsAndChangesWithoutLosingARequest(t *testing.T) {
 	probe := filepath.Join(dir, "probe.php")
 	require.NoError(t, os.WriteFile(probe, []byte(render.Probe()), 0o600))
 	s := site.Site{Name: "fern", Folder: filepath.Dir(script), Probe: "secret"}
-	place := engine.PHPPlace{Dir: filepath.Join(dir, "php"), Temp: filepath.Join(dir, "temp"), Logs: filepath.Join(dir, "logs"), Mail: filepath.Join(dir, "mail"), Socket: filepath.Join(dir, "s", "php.sock"), Probe: probe}
+	place := engine.PHPPlace{Dir: filepath.Join(dir, "php"), Temp: filepath.Join(dir, "temp"), Logs: filepath.Join(dir, "logs"),
+		Mail: filepath.Join(dir, "mail"), Socket: filepath.Join(dir, "s", "php.sock"), Probe: probe}
 	given := make(chan error, 1)
 	old := ground.Engine(t, "php-7.4")
-	master, err := engine.OpenPHP(ground.Supervisor(), bell, old, s, place, proc.FindAbilities(), func(err error) { given <- err })
+	master, err := engine.OpenPHP(ground.Supervisor(), bell(t), old, s, place, func(err error) { given <- err })
 	require.NoError(t, err)
 	defer master.Stop()
 	assert.Zero(t, master.PID(), "nobody has asked yet")
@@ -236,7 +251,7 @@ func TestPHPWakesRestsAndChangesWithoutLosingARequest(t *testing.T) {
 	err = master.Change(ctx, ground.Engine(t, "php-8.2"), bad)
 	assert.ErrorContains(t, err, "mysqli", "PHP's own words")
 	assert.Equal(t, ground.Engine(t, "php-7.4").Version+" 300M", ask(), "nothing has changed")
-	assert.ErrorContains(t, engine.CheckPHP(ctx, ground.Engine(t, "php-8.2"), bad, place, proc.FindAbilities()), "mysqli")
+	assert.ErrorContains(t, engine.CheckPHP(ctx, ground.Supervisor(), ground.Engine(t, "php-8.2"), bad, place), "mysqli")
 
 	names, err := engine.Directives(ctx, ground.Engine(t, "php-8.4"), ground.Folder(t))
 	require.NoError(t, err)
@@ -253,9 +268,10 @@ func TestDatabaseServersOfAllGenerations(t *testing.T) {
 	for _, id := range []string{"mariadb-10.5", "mariadb-11.8"} {
 		e := ground.Engine(t, id)
 		dir := ground.Folder(t)
-		place := engine.DatabasePlace{Data: filepath.Join(dir, "data"), Run: filepath.Join(dir, "run"), Log: filepath.Join(dir, "log"), Port: ground.FreePort(t), Password: "garden-gate-77", BufferMB: 32,
+		place := engine.DatabasePlace{Data: filepath.Join(dir, "data"), Run: filepath.Join(dir, "run"), Log: filepath.Join(dir, "log"),
+			Port: ground.FreePort(t), Password: "garden-gate-77", BufferMB: 32,
 			Variables: map[string]string{"max_connections": "77"}}
-		require.NoError(t, engine.CheckVariables(ctx, e, place))
+		require.NoError(t, engine.CheckVariables(ctx, ground.Supervisor(), e, place))
 		d, err := engine.StartDatabase(ctx, ground.Supervisor(), e, place)
 		require.NoError(t, err, id)
 		var version, collation string
@@ -264,21 +280,22 @@ func TestDatabaseServersOfAllGenerations(t *testing.T) {
 		assert.True(t, strings.HasPrefix(version, e.Version), "%s %s", version, e.Version)
 		assert.Equal(t, 77, connections)
 		require.NoError(t, d.CreateDatabase(ctx, "moss", "moss", "garden-gate-77"))
-		pool := d.Open("moss")
+		pool := d.OpenAs(site.Database{Name: "moss", User: "moss", Password: "garden-gate-77"})
 		_, err = pool.Exec("CREATE TABLE t (a VARCHAR(9))")
 		require.NoError(t, err)
 		require.NoError(t, pool.QueryRow("SELECT TABLE_COLLATION FROM information_schema.TABLES WHERE TABLE_SCHEMA='moss'").Scan(&collation))
 		assert.Equal(t, "utf8mb4_unicode_ci", collation, "the same on every server")
 		missing, err := d.Missing(ctx, []string{"utf8mb4_unicode_520_ci", "utf8mb4_uca1400_ai_ci", "utf8mb4_moss_ci"})
 		require.NoError(t, err)
-		assert.Equal(t, map[string][]string{"mariadb-10.5": {"utf8mb4_uca1400_ai_ci", "utf8mb4_moss_ci"}, "mariadb-11.8": {"utf8mb4_moss_ci"}}[id], missing)
+		assert.Equal(t, map[string][]string{"mariadb-10.5": {"utf8mb4_uca1400_ai_ci", "utf8mb4_moss_ci"},
+			"mariadb-11.8": {"utf8mb4_moss_ci"}}[id], missing)
 		pool.Close()
 		for _, user := range []string{"root", ""} {
 			assert.Error(t, connect(t, d, user, "").Ping())
 		}
 		d.Stop()
 		place.Variables = map[string]string{"no_such_variable": "1"}
-		assert.ErrorContains(t, engine.CheckVariables(ctx, e, place), "no_such_variable", "the server's own words")
+		assert.ErrorContains(t, engine.CheckVariables(ctx, ground.Supervisor(), e, place), "no_such_variable", "the server's own words")
 	}
 }
 
@@ -317,7 +334,8 @@ func TestEnginesShareTheirFilesAndAreDropped(t *testing.T) {
 	assert.Equal(t, found["nginx-1.22"].Root(), again.Root())
 	assert.Equal(t, found["nginx-1.22"].Version, again.Version)
 	assert.Contains(t, store.IDs(engine.Web), "nginx-1.22-own")
-	for id, path := range map[string]string{"nginx-1.9": own.Adopted, "moss-1": own.Adopted, "php-8.2-own": own.Adopted, "nginx-1.22-x": "relative", "nginx-1.22-y": "/nowhere"} {
+	for id, path := range map[string]string{"nginx-1.9": own.Adopted, "moss-1": own.Adopted, "php-8.2-own": own.Adopted,
+		"nginx-1.22-x": "relative", "nginx-1.22-y": "/nowhere"} {
 		_, err := store.Inspect(ctx, id, path)
 		assert.Error(t, err, fmt.Sprint(id, path))
 	}

@@ -45,17 +45,23 @@ var Catalogue = []Row{
 	mariadbRow("10.11", "bookworm", "mariadb-server-core", "mariadb-client-core"),
 	mariadbRow("11.8", "trixie", "mariadb-server-core", "mariadb-client-core"),
 	mariadbRow("10.5", "bullseye", "mariadb-server-core-10.5", "mariadb-client-core-10.5"),
-	wordpressRow("6.1", "bookworm", "twentytwentythree"), wordpressRow("6.8", "trixie", "twentytwentyfive"), wordpressRow("5.7", "bullseye", "twentytwentyone"),
-	languagesRow("wordpress-6.1", "bookworm", "wordpress-l10n"), languagesRow("wordpress-6.8", "trixie", "wordpress-l10n"), languagesRow("wordpress-5.7", "bullseye", "wordpress-l10n"),
+	wordpressRow("6.1", "bookworm", "twentytwentythree"), wordpressRow("6.8", "trixie", "twentytwentyfive"),
+	wordpressRow("5.7", "bullseye", "twentytwentyone"),
+	languagesRow("wordpress-6.1", "bookworm", "wordpress-l10n"), languagesRow("wordpress-6.8", "trixie", "wordpress-l10n"),
+	languagesRow("wordpress-5.7", "bullseye", "wordpress-l10n"),
 	{ID: "spip-4.4", Kind: Release, Generation: "trixie", WithoutDependencies: true,
-		Packages: []string{"spip", "php-algo26-idna-convert", "php-jakeasmith-http-build-url", "php-psr-container", "php-symfony-deprecation-contracts", "php-symfony-service-contracts", "php-symfony-var-exporter",
-			"php-symfony-dependency-injection", "php-symfony-filesystem", "php-getid3", "libjs-jquery", "libjs-jquery-form", "libjs-jquery-jstree", "libjs-mediaelement", "libjs-prefix-free",
+		Packages: []string{"spip", "php-algo26-idna-convert", "php-jakeasmith-http-build-url", "php-psr-container",
+			"php-symfony-deprecation-contracts", "php-symfony-service-contracts", "php-symfony-var-exporter",
+			"php-symfony-dependency-injection", "php-symfony-filesystem", "php-getid3", "libjs-jquery", "libjs-jquery-form", "libjs-jquery-jstree",
+			"libjs-mediaelement", "libjs-prefix-free",
 			"libjs-twitter-bootstrap-datepicker", "node-js-cookie", "fonts-dustin"}},
 }
 
 func phpRow(version, generation string) Row {
-	row := Row{ID: "php-" + version, Kind: PHP, Generation: generation, Programs: []string{"usr/sbin/php-fpm" + version, "usr/bin/php" + version}}
-	for _, part := range []string{"fpm", "cli", "mysql", "mbstring", "xml", "curl", "gd", "intl", "zip", "bcmath", "soap", "sqlite3", "xdebug"} {
+	row := Row{ID: "php-" + version, Kind: PHP, Generation: generation,
+		Programs: []string{"usr/sbin/php-fpm" + version, "usr/bin/php" + version}}
+	for _, part := range []string{"fpm", "cli", "mysql", "mbstring", "xml", "curl", "gd", "intl", "zip", "bcmath", "soap", "sqlite3",
+		"xdebug"} {
 		row.Packages = append(row.Packages, "php"+version+"-"+part)
 	}
 	return row
@@ -67,11 +73,13 @@ func nginxRow(version, generation, pack string) Row {
 
 // All generations have an Apache 2.4, some of the same full version at times: its id says the generation.
 func apacheRow(version, generation string) Row {
-	return Row{ID: "apache-" + version + "-" + generation, Kind: Web, Generation: generation, Packages: []string{"apache2-bin", "media-types"}, Programs: []string{"usr/sbin/apache2"}}
+	return Row{ID: "apache-" + version + "-" + generation, Kind: Web, Generation: generation, Packages: []string{"apache2-bin", "media-types"},
+		Programs: []string{"usr/sbin/apache2"}}
 }
 
 func mariadbRow(version, generation string, packages ...string) Row {
-	return Row{ID: "mariadb-" + version, Kind: Database, Generation: generation, Packages: packages, Programs: []string{"usr/sbin/mariadbd", "usr/bin/mariadb"}}
+	return Row{ID: "mariadb-" + version, Kind: Database, Generation: generation, Packages: packages,
+		Programs: []string{"usr/sbin/mariadbd", "usr/bin/mariadb"}}
 }
 
 func languagesRow(release, generation, pack string) Row {
@@ -80,12 +88,15 @@ func languagesRow(release, generation, pack string) Row {
 
 func wordpressRow(version, generation, theme string) Row {
 	return Row{ID: "wordpress-" + version, Kind: Release, Generation: generation, WithoutDependencies: true,
-		Packages: []string{"wordpress", "wordpress-theme-" + theme, "php-getid3", "libjs-cropper", "libjs-underscore", "libjs-prototype", "libjs-scriptaculous", "libjs-lodash", "ca-certificates"}}
+		Packages: []string{"wordpress", "wordpress-theme-" + theme, "php-getid3", "libjs-cropper", "libjs-underscore", "libjs-prototype",
+			"libjs-scriptaculous", "libjs-lodash", "ca-certificates"}}
 }
 
 // leftOut are packages that Debian's dependencies bring and that no engine uses here; a star stands for any ending.
-var leftOut = []string{"perl*", "libperl*", "libnumber-compare-perl", "libtext-glob-perl", "libfile-find-rule-perl", "systemd*", "libsystemd-shared*", "init-system-helpers", "usrmerge",
-	"dpkg", "tar", "debconf*", "ucf", "sensible-utils", "mount", "dmsetup", "apache2*", "libmagic-mgc", "iproute2", "libbpf*", "procps", "psmisc", "lsof", "fonts-*", "libx11-data", "tzdata*",
+var leftOut = []string{"perl*", "libperl*", "libnumber-compare-perl", "libtext-glob-perl", "libfile-find-rule-perl", "systemd*",
+	"libsystemd-shared*", "init-system-helpers", "usrmerge",
+	"dpkg", "tar", "debconf*", "ucf", "sensible-utils", "mount", "dmsetup", "apache2*", "libmagic-mgc", "iproute2", "libbpf*", "procps",
+	"psmisc", "lsof", "fonts-*", "libx11-data", "tzdata*",
 	"libcryptsetup*", "libdevmapper*", "libkmod*", "libfdisk*", "libaudit-common", "libcap2-bin", "gcc-12-base", "libpam0g", "libip4tc*"}
 
 func isLeftOut(name string) bool {

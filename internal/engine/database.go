@@ -9,7 +9,6 @@ import (
 	"io/fs"
 	"net"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -19,8 +18,10 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"vessik/internal/cell"
 	"vessik/internal/core/render"
 	"vessik/internal/core/rewrite"
+	"vessik/internal/core/site"
 	"vessik/internal/proc"
 )
 
@@ -29,6 +30,7 @@ type DatabaseServer struct {
 	Engine  *Engine
 	Port    int // 0: socket only
 	process *proc.Process
+	held    *os.File // its listening socket; nil without a port
 	admin   *sql.DB
 	config  *mysql.Config
 	stopped atomic.Bool
@@ -73,19 +75,20 @@ type DatabasePlace struct {
 // StartDatabase prepares the data folder on first use and starts the server. The default root without a password and the anonymous
 // users never exist on a server that listens: they go while it is prepared.
 func StartDatabase(ctx context.Context, supervisor *proc.Supervisor, e *Engine, place DatabasePlace) (*DatabaseServer, error) {
-	if err := os.MkdirAll(place.Run, 0o700); err != nil {
+	if err := os.MkdirAll(filepath.Join(place.Run, "nothing"), 0o700); err != nil { // all that a statement could read or write files in
 		return nil, err
 	}
 	configuration := place.configuration(e)
 	if length := len(configuration.Socket); length > 100 {
-		return nil, fmt.Errorf("the socket path %s is %d bytes long, and 100 is the most: choose a shorter home folder", configuration.Socket, length)
+		return nil, fmt.Errorf("the socket path %s is %d bytes long, and 100 is the most: choose a shorter home folder", configuration.Socket,
+			length)
 	}
 	file := filepath.Join(place.Run, "mariadb.cnf")
 	if err := os.WriteFile(file, []byte(configuration.String()), 0o600); err != nil {
 		return nil, err
 	}
 	if _, err := os.Stat(place.Data); errors.Is(err, os.ErrNotExist) {
-		if err := prepareData(ctx, e, place, configuration); err != nil {
+		if err := prepareData(ctx, supervisor, e, place, configuration); err != nil {
 			return nil, fmt.Errorf("prepare the data folder of %s: %w", e.ID, err)
 		}
 	}
@@ -96,21 +99,55 @@ func StartDatabase(ctx context.Context, supervisor *proc.Supervisor, e *Engine, 
 	}
 	d.config.DialFunc = d.dial
 	d.config.MultiStatements, d.config.InterpolateParams = true, true
-	d.admin = d.Open("")
+	d.admin = d.open("", false)
+	c := place.cell(e)
+	c.WriteFolders, c.Orderly = append(c.WriteFolders, place.Data), true
 	var err error
-	d.process, err = supervisor.Start(ctx, proc.Spec{Name: e.ID, Program: e.Program("mariadbd"), Arguments: []string{"--defaults-file=" + file},
-		Env: []string{"PATH=/usr/bin:/bin", "TZ=UTC"}, Log: place.Log, StartWithin: 60 * time.Second, Grace: 60 * time.Second, Ready: func(ctx context.Context) error { return d.admin.PingContext(context.WithValue(ctx, atOnce{}, true)) }})
+	if place.Port != 0 {
+		if d.held, err = holdPort(ctx, place.Port); err != nil {
+			return nil, err
+		}
+		c.Listen = map[uint16]*os.File{uint16(place.Port): d.held}
+	}
+	d.process, err = supervisor.Start(ctx, proc.Spec{Name: e.ID, Program: e.Program("mariadbd"),
+		Arguments: []string{"--defaults-file=" + file}, Env: []string{"PATH=/usr/bin:/bin", "TZ=UTC"},
+		Dir: place.Run, Log: place.Log, Cell: c, StartWithin: 60 * time.Second, Grace: 60 * time.Second,
+		Ready: func(ctx context.Context) error { return d.admin.PingContext(context.WithValue(ctx, atOnce{}, true)) }})
 	if err != nil {
-		d.admin.Close()
+		d.close()
 		return nil, err
 	}
 	return d, nil
 }
 
+// holdPort opens a listening socket that is handed to whoever serves it.
+func holdPort(ctx context.Context, port int) (*os.File, error) {
+	listener, err := listenOn(ctx, port)
+	if err != nil {
+		return nil, fmt.Errorf("port %d is held by %s: %w", port, Listener(port), ErrPortTaken)
+	}
+	defer listener.Close()
+	return listener.File()
+}
+
+// cell is what a server has: its engine, and a folder for its socket and temporary files.
+func (place DatabasePlace) cell(e *Engine) cell.Cell {
+	return cell.Cell{Name: "database", ReadFolders: []string{e.Root()}, WriteFolders: []string{place.Run}, UnixSockets: true}
+}
+
+func (d *DatabaseServer) close() {
+	d.admin.Close()
+	if d.held != nil {
+		d.held.Close()
+	}
+}
+
 func (place DatabasePlace) configuration(e *Engine) render.MariaDB {
-	return render.MariaDB{Base: firstFolder(e.Root(), "usr", "."), Share: firstFolder(e.Root(), "usr/share/mysql", "usr/share/mariadb", "share/mysql", "share/mariadb", "share"),
+	return render.MariaDB{Base: firstFolder(e.Root(), "usr", "."),
+		Share:   firstFolder(e.Root(), "usr/share/mysql", "usr/share/mariadb", "share/mysql", "share/mariadb", "share"),
 		Plugins: firstFolder(e.Root(), "usr/lib/mysql/plugin", "usr/lib/*/libmariadb3/plugin", "lib/plugin", "lib/mysql/plugin"),
-		Data:    place.Data, Dir: place.Run, Socket: filepath.Join(place.Run, "db.sock"), Port: place.Port, BufferMB: place.BufferMB, Variables: place.Variables}
+		Data:    place.Data, Dir: place.Run, Socket: filepath.Join(place.Run, "db.sock"), Port: place.Port, BufferMB: place.BufferMB,
+		Variables: place.Variables}
 }
 
 // firstFolder is the first of an engine's folders that is there and holds something; folders differ from release to release.
@@ -128,10 +165,10 @@ func firstFolder(root string, patterns ...string) string {
 
 // CheckVariables has the server itself read a configuration with the variables, and returns its own words where it refuses. Nothing
 // is started.
-func CheckVariables(ctx context.Context, e *Engine, place DatabasePlace) error {
+func CheckVariables(ctx context.Context, supervisor *proc.Supervisor, e *Engine, place DatabasePlace) error {
 	place.Run = filepath.Join(place.Run, "check")
 	place.Data = filepath.Join(place.Run, "data")
-	if err := os.MkdirAll(place.Data, 0o700); err != nil {
+	if err := errors.Join(os.MkdirAll(place.Data, 0o700), os.MkdirAll(filepath.Join(place.Run, "nothing"), 0o700)); err != nil {
 		return err
 	}
 	defer os.RemoveAll(place.Run)
@@ -139,9 +176,15 @@ func CheckVariables(ctx context.Context, e *Engine, place DatabasePlace) error {
 	if err := os.WriteFile(file, []byte(place.configuration(e).String()), 0o600); err != nil {
 		return err
 	}
-	out, err := exec.CommandContext(ctx, e.Program("mariadbd"), "--defaults-file="+file, "--verbose", "--help").CombinedOutput()
+	command, err := supervisor.Command(place.cell(e), e.Program("mariadbd"), "--defaults-file="+file, "--verbose", "--help")
+	if err != nil {
+		return err
+	}
+	command.Dir = place.Run
+	out, err := command.Run(ctx)
 	for line := range strings.Lines(string(out)) {
-		if strings.Contains(line, "[ERROR]") || strings.Contains(line, "[Warning]") && (strings.Contains(line, "option '") || strings.Contains(line, "adjusted to")) {
+		if strings.Contains(line, "[ERROR]") || strings.Contains(line, "[Warning]") &&
+			(strings.Contains(line, "option '") || strings.Contains(line, "adjusted to")) {
 			_, words, _ := strings.Cut(line, "] ")
 			return fmt.Errorf("%s refuses it: %s", e.ID, strings.TrimSpace(words))
 		}
@@ -153,7 +196,7 @@ func CheckVariables(ctx context.Context, e *Engine, place DatabasePlace) error {
 }
 
 // prepareData makes the system tables in a folder of another name and renames it: a folder that is there is whole.
-func prepareData(ctx context.Context, e *Engine, place DatabasePlace, configuration render.MariaDB) error {
+func prepareData(ctx context.Context, supervisor *proc.Supervisor, e *Engine, place DatabasePlace, configuration render.MariaDB) error {
 	partial := place.Data + ".partial"
 	if err := os.RemoveAll(partial); err != nil {
 		return err
@@ -168,7 +211,8 @@ func prepareData(ctx context.Context, e *Engine, place DatabasePlace, configurat
 	}
 	defer os.Remove(file)
 	script := "CREATE DATABASE mysql;\nUSE mysql;\nSET @auth_root_socket=NULL;\n"
-	for _, name := range []string{"_system_tables.sql", "_performance_tables.sql", "_system_tables_data.sql", "maria_add_gis_sp_bootstrap.sql", "_sys_schema.sql"} {
+	for _, name := range []string{"_system_tables.sql", "_performance_tables.sql", "_system_tables_data.sql", "maria_add_gis_sp_bootstrap.sql",
+		"_sys_schema.sql"} {
 		found, _ := filepath.Glob(filepath.Join(configuration.Share, "*"+name))
 		if len(found) == 0 && name == "_sys_schema.sql" { // since MariaDB 10.6
 			continue
@@ -183,22 +227,23 @@ func prepareData(ctx context.Context, e *Engine, place DatabasePlace, configurat
 		script += string(text) + "\n"
 	}
 	script += "USE mysql;\nDELETE FROM global_priv WHERE NOT (User='root' AND Host='localhost') AND User<>'mariadb.sys';\n" +
-		"UPDATE global_priv SET Priv=json_set(Priv, '$.plugin', 'mysql_native_password', '$.authentication_string', PASSWORD(" + rewrite.Quote(place.Password) + ")) WHERE User='root';\n" +
+		"UPDATE global_priv SET Priv=json_set(Priv, '$.plugin', 'mysql_native_password', '$.authentication_string', PASSWORD(" +
+		rewrite.Quote(place.Password) + ")) WHERE User='root';\n" +
 		"DELETE FROM proxies_priv;\nDELETE FROM db;\n"
-	command := exec.CommandContext(ctx, e.Program("mariadbd"), "--defaults-file="+file, "--bootstrap", "--log-warnings=0")
-	command.Stdin = strings.NewReader(script)
-	var out bytes.Buffer
-	command.Stdout, command.Stderr = &out, &out
-	if err := command.Run(); err != nil {
-		return fmt.Errorf("%w: %s", err, bytes.TrimSpace(out.Bytes()))
+	c := place.cell(e)
+	c.WriteFolders = append(c.WriteFolders, partial)
+	command, err := supervisor.Command(c, e.Program("mariadbd"), "--defaults-file="+file, "--bootstrap", "--log-warnings=0")
+	if err != nil {
+		return err
+	}
+	command.Dir, command.Stdin = place.Run, strings.NewReader(script)
+	if out, err := command.Run(ctx); err != nil {
+		return fmt.Errorf("%w: %s", err, bytes.TrimSpace(out))
 	}
 	return os.Rename(partial, place.Data)
 }
 
-// Open returns a pool of administrator's connections that use a database. Dates come as text, as they are stored.
-func (d *DatabaseServer) Open(database string) *sql.DB { return d.open(database, false) }
-
-// OpenWithTimes is Open with dates as time.Time.
+// OpenWithTimes returns a pool of administrator's connections that use one of the service's own databases, with dates as time.Time.
 func (d *DatabaseServer) OpenWithTimes(database string) *sql.DB { return d.open(database, true) }
 
 func (d *DatabaseServer) open(database string, parseTime bool) *sql.DB {
@@ -213,11 +258,12 @@ func (d *DatabaseServer) open(database string, parseTime bool) *sql.DB {
 	return pool
 }
 
-// OpenAs is a pool of connections of a database's own user.
-func (d *DatabaseServer) OpenAs(database, user, password string) *sql.DB {
+// OpenAs is a pool of connections of a database's own user: everything that touches a site's data goes through it.
+func (d *DatabaseServer) OpenAs(database site.Database) *sql.DB {
 	config := d.config.Clone()
-	config.Net, config.Addr, config.User, config.Passwd = "tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(d.Port)), user, password
-	config.DBName = database
+	config.Net, config.Addr, config.User, config.Passwd = "tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(d.Port)), database.User,
+		database.Password
+	config.DBName = database.Name
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
 		panic(err) // the configuration is ours
@@ -239,6 +285,7 @@ func (d *DatabaseServer) Stop() {
 	d.stopped.Store(true)
 	d.admin.Close()
 	d.process.Stop()
+	d.close()
 }
 
 // Identifier quotes a name for SQL; Pattern does so for a grant, where _ and % would stand for other characters.
@@ -253,7 +300,7 @@ func (d *DatabaseServer) CreateDatabase(ctx context.Context, name, user, passwor
 	account := rewrite.Quote(user) + "@'127.0.0.1'"
 	for _, statement := range []string{
 		"CREATE DATABASE " + Identifier(name) + " CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci",
-		"CREATE USER " + account + " IDENTIFIED BY " + rewrite.Quote(password),
+		"CREATE USER " + account + " IDENTIFIED BY " + rewrite.Quote(password) + " WITH MAX_USER_CONNECTIONS " + strconv.Itoa(mostConnections),
 		"GRANT ALL PRIVILEGES ON " + pattern(name) + ".* TO " + account,
 	} {
 		if _, err := d.admin.ExecContext(ctx, statement); err != nil {
@@ -263,9 +310,20 @@ func (d *DatabaseServer) CreateDatabase(ctx context.Context, name, user, passwor
 	return nil
 }
 
+// mostConnections is how many connections one site may have at a time: its PHP has at most a dozen workers.
+const mostConnections = 60
+
+// Limit gives a user of an earlier version the limits that new ones are made with.
+func (d *DatabaseServer) Limit(ctx context.Context, user string) error {
+	_, err := d.admin.ExecContext(ctx, "ALTER USER IF EXISTS "+rewrite.Quote(user)+"@'127.0.0.1' WITH MAX_USER_CONNECTIONS "+
+		strconv.Itoa(mostConnections))
+	return err
+}
+
 // EmptyDatabase makes a database anew; its user keeps the right to it.
 func (d *DatabaseServer) EmptyDatabase(ctx context.Context, name string) error {
-	_, err := d.admin.ExecContext(ctx, "DROP DATABASE IF EXISTS "+Identifier(name)+"; CREATE DATABASE "+Identifier(name)+" CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci")
+	_, err := d.admin.ExecContext(ctx, "DROP DATABASE IF EXISTS "+Identifier(name)+"; CREATE DATABASE "+Identifier(name)+
+		" CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci")
 	return err
 }
 
@@ -280,7 +338,8 @@ func (d *DatabaseServer) Missing(ctx context.Context, collations []string) ([]st
 	missing := []string{}
 	for _, name := range collations {
 		var count int
-		if err := d.admin.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY WHERE ? IN (COLLATION_NAME"+d.fullNames()+")", name).Scan(&count); err != nil {
+		if err := d.admin.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY WHERE ? IN "+
+			"(COLLATION_NAME"+d.fullNames()+")", name).Scan(&count); err != nil {
 			return nil, err
 		}
 		if count == 0 {
@@ -301,6 +360,7 @@ func (d *DatabaseServer) fullNames() string {
 // HasDatabase tells whether a database or a user of these names exists.
 func (d *DatabaseServer) HasDatabase(ctx context.Context, name, user string) (bool, error) {
 	var count int
-	err := d.admin.QueryRowContext(ctx, "SELECT (SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME=?) + (SELECT COUNT(*) FROM mysql.global_priv WHERE User=?)", name, user).Scan(&count)
+	err := d.admin.QueryRowContext(ctx, "SELECT (SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME=?) + (SELECT COUNT(*) "+
+		"FROM mysql.global_priv WHERE User=?)", name, user).Scan(&count)
 	return count > 0, err
 }

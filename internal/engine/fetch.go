@@ -31,7 +31,8 @@ const keyring = "/usr/share/keyrings/debian-archive-keyring.gpg"
 func (s Store) fetch(ctx context.Context, rows []Row, progress Progress) error {
 	const each, spare = 120 << 20, 200 << 20 // of an engine with its downloads; for everything else on that disk
 	if free, err := FreeBytes(s.Dir); err == nil && free < uint64(len(rows)*each+spare) {
-		return fmt.Errorf("the disk of the engine store %s has %d MB left, and %d MB are needed to fetch %d engines; make room on it, or name another folder with VESSIK_ENGINES", s.Dir, free>>20, (len(rows)*each+spare)>>20, len(rows))
+		return fmt.Errorf("the disk of the engine store %s has %d MB left, and %d MB are needed to fetch %d engines; make room on it, or name "+
+			"another folder with VESSIK_ENGINES", s.Dir, free>>20, (len(rows)*each+spare)>>20, len(rows))
 	}
 	byGeneration := map[string][]Row{}
 	for _, row := range rows {
@@ -298,8 +299,10 @@ func (s Store) newApt(generation string) (*apt, error) {
 		return nil, err
 	}
 	a.sources = sources
-	configuration := fmt.Sprintf("Dir::Etc::sourcelist %q;\nDir::Etc::sourceparts \"-\";\nDir::State::lists %q;\nDir::Cache %q;\nDir::State::status %q;\n"+
-		"APT::Install-Recommends \"false\";\nAPT::Update::Error-Mode \"any\";\nAcquire::Retries \"2\";\nAcquire::http::Timeout \"20\";\nAcquire::Languages \"none\";\nAPT::Sandbox::User \"\";\nBinary::apt-get::Acquire::AllowInsecureRepositories \"false\";\n",
+	configuration := fmt.Sprintf("Dir::Etc::sourcelist %q;\nDir::Etc::sourceparts \"-\";\nDir::State::lists %q;\nDir::Cache %q;\n"+
+		"Dir::State::status %q;\n"+
+		"APT::Install-Recommends \"false\";\nAPT::Update::Error-Mode \"any\";\nAcquire::Retries \"2\";\nAcquire::http::Timeout \"20\";\n"+
+		"Acquire::Languages \"none\";\nAPT::Sandbox::User \"\";\nBinary::apt-get::Acquire::AllowInsecureRepositories \"false\";\n",
 		a.dir+"/sources.list", a.dir+"/lists", a.dir+"/cache", a.dir+"/status")
 	for name, content := range map[string]string{"sources.list": sources.list(generation), "apt.conf": configuration, "status": ""} {
 		if err := os.WriteFile(filepath.Join(a.dir, name), []byte(content), 0o644); err != nil {
@@ -441,8 +444,10 @@ func (a *apt) unpack(ctx context.Context, packages []string, root string) error 
 	return nil
 }
 
-var notNeeded = regexp.MustCompile(`^usr/share/(doc|man|locale|lintian|bash-completion|info|bug|perl5|gcc|mysql-test|i18n)/|^usr/lib/(systemd|udev)/|/gconv/|^(var|etc/(init\.d|systemd|apparmor\.d|logrotate\.d|cron))` +
-	`|^usr/bin/(innochecksum|mariadb-(check|upgrade|install-db)|my_print_defaults|resolveip|mysql\w*)/|^usr/share/(mysql|mariadb)/fill_help_tables`)
+var notNeeded = regexp.MustCompile(`^usr/share/(doc|man|locale|lintian|bash-completion|info|bug|perl5|gcc|mysql-test|i18n)/|` +
+	`^usr/lib/(systemd|udev)/|/gconv/|^(var|etc/(init\.d|systemd|apparmor\.d|logrotate\.d|cron))` +
+	`|^usr/bin/(innochecksum|mariadb-(check|upgrade|install-db)|my_print_defaults|resolveip|mysql\w*)/|` +
+	`^usr/share/(mysql|mariadb)/fill_help_tables`)
 
 // untar writes a package's files below root, with /bin, /lib and so on merged into /usr and absolute links turned relative, so that
 // the tree holds together wherever it lies.
@@ -450,7 +455,7 @@ func untar(stream io.Reader, root string) error {
 	archive := tar.NewReader(stream)
 	for {
 		header, err := archive.Next()
-		if err == io.EOF {
+		if errors.Is(err, io.EOF) {
 			return nil
 		}
 		if err != nil {

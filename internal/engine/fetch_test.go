@@ -27,8 +27,12 @@ func sourcesFolder(t *testing.T, name, text string) string {
 
 func TestTheMachinesOwnSourcesAreFollowed(t *testing.T) {
 	for name, text := range map[string]string{
-		"a.sources": "Types: deb\n# Comment\nURIs: http://archive.example/debian\nSuites: trixie trixie-updates\nComponents: main\n\nTypes: deb\nURIs: http://safe.example/debian-security\nSuites: trixie-security\nComponents: main contrib\n\nTypes: deb\nURIs: http://other.example/\nSuites: nodistro\nComponents: main\n",
-		"a.list":    "# none\ndeb [arch=amd64 signed-by=/k.gpg] http://archive.example/debian trixie main contrib\ndeb http://safe.example/debian-security trixie-security main\ndeb http://other.example/apt tool main\ndeb-src http://source.example/debian trixie main\n",
+		"a.sources": "Types: deb\n# Comment\nURIs: http://archive.example/debian\nSuites: trixie trixie-updates\nComponents: main\n\nTypes: " +
+			"deb\nURIs: http://safe.example/debian-security\nSuites: trixie-security\nComponents: main contrib\n\nTypes: deb\nURIs: " +
+			"http://other.example/\nSuites: nodistro\nComponents: main\n",
+		"a.list": "# none\ndeb [arch=amd64 signed-by=/k.gpg] http://archive.example/debian trixie main contrib\ndeb " +
+			"http://safe.example/debian-security trixie-security main\ndeb http://other.example/apt tool main\ndeb-src " +
+			"http://source.example/debian trixie main\n",
 	} {
 		t.Run(name, func(t *testing.T) {
 			found, err := machineSources(sourcesFolder(t, name, text))

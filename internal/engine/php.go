@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"maps"
 	"net"
@@ -14,10 +13,10 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
+	"vessik/internal/cell"
 	"vessik/internal/core/render"
 	"vessik/internal/core/site"
 	"vessik/internal/proc"
@@ -31,61 +30,55 @@ type PHPPlace struct {
 	Mail   string // where the mail that the site sends is kept
 	Socket string // held by the service; in a folder that the site cannot reach
 	Probe  string // the file that answers checks
-	Port   int    // of the site's database server
-	Ticket string // the text of the PHP that signs a user in; empty for none
+	// Network is what the site may reach, Limits what it may take.
+	Network func(site.Site) *cell.Network
+	Limits  func(site.Site) cell.Limits
+	Full    func(site.Site) bool // it may write no more in its folder
+	Ticket  string               // the text of the PHP that signs a user in; empty for none
 	// Prepend is PHP of the kit that runs before every script.
 	Prepend string
 }
 
-// lastAnswers is how long PHP that was asked to end may go on with what it is working on.
-const lastAnswers = 30 * time.Second
-
-// PHPMaster is one site's PHP: a listening socket that the service holds, and an FPM master that takes it over at the first
-// connection and goes to rest when nobody asks any more. What comes in meanwhile waits in the socket: nothing is lost.
+// PHPMaster is one site's PHP: a listening socket that the service holds, and an FPM master that serves it in a cell.
 type PHPMaster struct {
+	held
 	supervisor *proc.Supervisor
-	abilities  proc.Abilities
-	bell       *Doorbell
 	place      PHPPlace
-	givenUp    func(error)
-	listener   *net.UnixListener
-	handed     *os.File // the service's copy of the socket, handed to every FPM
-
-	mu      sync.Mutex // held while PHP starts or stops
-	state   sync.Mutex // guards what follows
-	engine  *Engine
-	site    site.Site
-	turn    int // which of the two folders holds the configuration in use
-	process *proc.Process
-	idle    time.Time // since when there has been no worker; zero while there is one
-	closed  bool
+	engine     *Engine // this and what follows are guarded by held.state
+	site       site.Site
+	turn       int       // which of the two folders holds the configuration in use
+	idle       time.Time // since when there has been no worker; zero while there is one
 }
 
 // OpenPHP writes a site's configuration and opens its socket. PHP itself starts with Wake, or with the first connection. givenUp is
 // told when PHP keeps dying; by then the socket is closed, so that visitors are answered instead of waiting.
-func OpenPHP(supervisor *proc.Supervisor, bell *Doorbell, e *Engine, s site.Site, place PHPPlace, abilities proc.Abilities, givenUp func(error)) (*PHPMaster, error) {
+func OpenPHP(supervisor *proc.Supervisor, bell *Doorbell, e *Engine, s site.Site, place PHPPlace, givenUp func(error)) (*PHPMaster, error) {
 	if len(place.Socket) > 107 {
-		return nil, fmt.Errorf("the socket path %s is %d bytes long, and 107 is the most: choose a shorter home folder", place.Socket, len(place.Socket))
+		return nil, fmt.Errorf("the socket path %s is %d bytes long, and 107 is the most: choose a shorter home folder", place.Socket,
+			len(place.Socket))
 	}
 	for _, dir := range []string{place.Dir, place.Temp, place.Logs, place.Mail, filepath.Dir(place.Socket)} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, err
 		}
 	}
-	m := &PHPMaster{supervisor: supervisor, abilities: abilities, bell: bell, place: place, givenUp: givenUp, engine: e, site: s}
+	m := &PHPMaster{supervisor: supervisor, place: place, engine: e, site: s}
+	m.bell, m.givenUp = bell, givenUp
+	m.begin = func(ctx context.Context) (*proc.Process, error) {
+		m.state.Lock()
+		m.idle = time.Time{}
+		m.state.Unlock()
+		return m.start(ctx, m.engine, m.site, m.turn)
+	}
 	if err := m.configure(e, s, m.turn); err != nil {
 		return nil, err
 	}
 	os.Remove(place.Socket) // of a service that was killed
-	var err error
-	if m.listener, err = net.ListenUnix("unix", &net.UnixAddr{Name: place.Socket, Net: "unix"}); err != nil {
+	listener, err := net.ListenUnix("unix", &net.UnixAddr{Name: place.Socket, Net: "unix"})
+	if err != nil {
 		return nil, fmt.Errorf("open the socket for PHP of %s: %w", s.Name, err)
 	}
-	if m.handed, err = m.listener.File(); err != nil {
-		m.listener.Close()
-		return nil, err
-	}
-	return m, m.watch()
+	return m, m.take(listener)
 }
 
 // dir is one of the two folders of generated files: a running PHP keeps its own while the next one is tried.
@@ -101,12 +94,8 @@ func (m *PHPMaster) logs() []string {
 func (m *PHPMaster) configure(e *Engine, s site.Site, turn int) error {
 	// The logs are there before PHP starts, so that it needs no right to make files beside them: in a folder that it could change, it
 	// could turn the web server's logs into links to anything.
-	for _, path := range m.logs() {
-		file, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-		if err != nil {
-			return err
-		}
-		file.Close()
+	if err := touchLogs(m.place.Logs, m.logs()); err != nil {
+		return err
 	}
 	dir := m.dir(turn)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
@@ -122,16 +111,19 @@ func (m *PHPMaster) configure(e *Engine, s site.Site, turn int) error {
 	if configuration.Cache, err = m.cache(e, configuration.Extensions); err != nil {
 		return err
 	}
-	if !m.abilities.Files {
-		configuration.OpenBasedir = strings.Join(append([]string{s.Folder, place.Temp, dir, place.Probe, place.Mail, "/usr/share"}, s.Settings.Allow...), ":")
+	if m.supervisor.Abilities().Landlock < 2 && !m.supervisor.Abilities().Namespaces {
+		configuration.OpenBasedir = strings.Join(append([]string{s.Folder, place.Temp, dir, place.Probe, place.Mail, "/usr/share"},
+			s.Settings.Allow...), ":")
 	}
 	texts := map[string]string{}
 	if place.Ticket != "" {
 		configuration.Ticket = filepath.Join(dir, "ticket.php")
 		texts["ticket.php"] = place.Ticket
 	}
-	sink := "#!/bin/sh\n# Mail that this site sends is kept here and goes nowhere.\nexec cat > \"$(mktemp '" + place.Mail + "/XXXXXXXXXXXX.eml')\"\n"
-	maps.Copy(texts, map[string]string{"php-fpm.conf": configuration.Pool(), "php.ini": configuration.Ini(), "prepend.php": configuration.Prepend(), "sendmail": sink})
+	sink := "#!/bin/sh\n# Mail that this site sends is kept here and goes nowhere.\nexec cat > \"$(mktemp '" + place.Mail +
+		"/XXXXXXXXXXXX.eml')\"\n"
+	maps.Copy(texts, map[string]string{"php-fpm.conf": configuration.Pool(), "php.ini": configuration.Ini(),
+		"prepend.php": configuration.Prepend(), "sendmail": sink})
 	for name, text := range texts {
 		mode := os.FileMode(0o600)
 		if name == "sendmail" {
@@ -157,9 +149,12 @@ func (m *PHPMaster) arguments(turn int) []string {
 
 // check has PHP read its configuration, and returns its own words where it refuses or complains.
 func (m *PHPMaster) check(ctx context.Context, e *Engine, turn int) error {
-	command := exec.CommandContext(ctx, e.Program("php-fpm"), append(m.arguments(turn), "-t")...)
-	command.Env = []string{"PHP_INI_SCAN_DIR=", "PATH=/usr/bin:/bin", "TMPDIR=" + m.place.Temp}
-	out, err := command.CombinedOutput()
+	command, err := m.supervisor.Command(m.cell(e, m.site, turn), e.Program("php-fpm"), append(m.arguments(turn), "-t")...)
+	if err != nil {
+		return err
+	}
+	command.Env, command.Dir = []string{"PHP_INI_SCAN_DIR=", "PATH=/usr/bin:/bin", "TMPDIR=" + m.place.Temp}, m.place.Temp
+	out, err := command.Run(ctx)
 	for line := range strings.Lines(string(out)) {
 		for _, mark := range []string{"Warning:", "ERROR:", "Fatal error:", "Error:", "syntax error"} {
 			if _, words, ok := strings.Cut(line, mark); ok && !strings.Contains(line, "user and group") {
@@ -173,81 +168,35 @@ func (m *PHPMaster) check(ctx context.Context, e *Engine, turn int) error {
 	return nil
 }
 
-// watch has the first connection wake PHP.
-func (m *PHPMaster) watch() error {
-	return m.bell.Watch(m.handed, func() {
-		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
-		defer cancel()
-		err := m.Wake(ctx)
-		for attempt := 0; attempt < 2 && err != nil && !m.isClosed(); attempt++ {
-			err = m.Wake(ctx)
-		}
-		if err != nil && !m.isClosed() {
-			m.closeSocket()
-			m.givenUp(err)
-		}
-	})
-}
-
-func (m *PHPMaster) isClosed() bool {
-	m.state.Lock()
-	defer m.state.Unlock()
-	return m.closed
-}
-
-// Wake starts PHP unless it runs, and returns once it answers.
-func (m *PHPMaster) Wake(ctx context.Context) error {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if m.running() != nil {
-		return nil
-	}
-	if m.isClosed() {
-		return errors.New("the site's PHP was stopped")
-	}
-	m.bell.Leave(m.handed) // who starts it need not be the first visitor
-	process, err := m.start(ctx, m.engine, m.site, m.turn)
-	if err != nil {
-		return err
-	}
-	m.adopt(process)
-	return nil
-}
-
-func (m *PHPMaster) running() *proc.Process {
-	m.state.Lock()
-	defer m.state.Unlock()
-	return m.process
-}
-
-func (m *PHPMaster) adopt(process *proc.Process) {
-	m.state.Lock()
-	defer m.state.Unlock()
-	m.process, m.idle = process, time.Time{}
-}
-
 func (m *PHPMaster) start(ctx context.Context, e *Engine, s site.Site, turn int) (*proc.Process, error) {
 	log := m.logs()[0]
 	started := logSize(log)
 	var process *proc.Process
-	confine := &proc.Confinement{ReadFolders: []string{e.Root(), m.dir(turn)}, ReadFiles: []string{m.place.Probe},
-		WriteFolders: append([]string{s.Folder, m.place.Temp, m.place.Mail}, s.Settings.Allow...), WriteFiles: m.logs()}
-	if s.Settings.Offline {
-		confine.OnlyPorts = []uint16{uint16(m.place.Port)}
-	}
 	process, err := m.supervisor.Start(ctx, proc.Spec{Name: "php of " + s.Name, Program: e.Program("php-fpm"), Arguments: m.arguments(turn),
 		Env: []string{"FPM_SOCKETS=" + m.place.Socket + "=3", "PHP_INI_SCAN_DIR=", "PATH=/usr/local/bin:/usr/bin:/bin", "TMPDIR=" + m.place.Temp},
-		Dir: m.place.Temp, Log: filepath.Join(m.place.Dir, "start.log"), Files: []*os.File{m.handed},
-		Confine:     confine,
+		Dir: m.place.Temp, Log: log, Files: []*os.File{m.handed}, Cell: m.cell(e, s, turn),
 		Ready:       func(context.Context) error { return saysReady(log, &started) },
 		StartWithin: 20 * time.Second, StopSignal: syscall.SIGQUIT, Grace: 3 * time.Second, Attempts: 6,
 		GivenUp: func(err error) {
 			if m.running() == process {
-				m.closeSocket()
-				m.givenUp(err)
+				m.giveUp(err)
 			}
 		}})
 	return process, err
+}
+
+// cell is what a site's PHP has.
+func (m *PHPMaster) cell(e *Engine, s site.Site, turn int) cell.Cell {
+	c := cell.Cell{Name: s.Name, ReadFolders: []string{e.Root(), m.dir(turn)}, ReadFiles: []string{m.place.Probe},
+		WriteFolders: append([]string{s.Folder, m.place.Temp, m.place.Mail}, s.Settings.Allow...), WriteFiles: m.logs()}
+	if m.place.Network != nil {
+		c.Network, c.Limits = m.place.Network(s), m.place.Limits(s)
+		if m.place.Full(s) {
+			c.WriteFolders = slices.DeleteFunc(c.WriteFolders, func(path string) bool { return path == s.Folder })
+			c.ReadFolders = append(c.ReadFolders, s.Folder)
+		}
+	}
+	return c
 }
 
 // Change puts a site on another engine or other settings: the new PHP takes the socket over while the old one still answers, which is
@@ -255,8 +204,8 @@ func (m *PHPMaster) start(ctx context.Context, e *Engine, s site.Site, turn int)
 func (m *PHPMaster) Change(ctx context.Context, e *Engine, s site.Site) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if m.isClosed() {
-		return errors.New("the site's PHP was stopped")
+	if m.Broken() {
+		return errClosed
 	}
 	next := 1 - m.turn
 	if err := m.configure(e, s, next); err != nil {
@@ -271,57 +220,24 @@ func (m *PHPMaster) Change(ctx context.Context, e *Engine, s site.Site) error {
 	}
 	old := m.running()
 	m.state.Lock()
-	m.engine, m.site, m.turn = e, s, next
+	m.engine, m.site, m.turn, m.process, m.idle, m.onHold = e, s, next, process, time.Time{}, false
 	m.state.Unlock()
-	m.adopt(process)
 	if old != nil {
 		old.StopWithin(lastAnswers)
 	}
 	return nil
 }
 
-// Rest ends PHP after its last answer; the next connection wakes it.
-func (m *PHPMaster) Rest() error {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	process := m.running()
-	if process == nil || m.isClosed() {
-		return nil
-	}
-	m.adopt(nil)
-	process.StopWithin(lastAnswers)
-	return m.watch()
-}
-
-// Hold ends PHP after its last answer and lets everybody who comes wait, until Release or Change.
-func (m *PHPMaster) Hold() {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	m.bell.Leave(m.handed)
-	if process := m.running(); process != nil {
-		m.adopt(nil)
-		process.StopWithin(lastAnswers)
-	}
-}
-
-// Release ends Hold.
-func (m *PHPMaster) Release() error {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if m.running() != nil || m.isClosed() {
-		return nil
-	}
-	return m.watch()
-}
-
 // CheckPHP has an engine read the configuration that a site would have on it, and returns its own words where it refuses.
-func CheckPHP(ctx context.Context, e *Engine, s site.Site, place PHPPlace, abilities proc.Abilities) error {
+func CheckPHP(ctx context.Context, supervisor *proc.Supervisor, e *Engine, s site.Site, place PHPPlace) error {
 	place.Dir = filepath.Join(place.Dir, "check")
 	defer os.RemoveAll(place.Dir)
-	if err := os.MkdirAll(place.Logs, 0o700); err != nil {
-		return err
+	for _, dir := range []string{place.Temp, place.Mail} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return err
+		}
 	}
-	m := &PHPMaster{abilities: abilities, place: place}
+	m := &PHPMaster{supervisor: supervisor, place: place, engine: e, site: s}
 	if err := m.configure(e, s, 0); err != nil {
 		return err
 	}
@@ -422,7 +338,8 @@ func CommandIni(e *Engine, temp string, settings site.Settings) (string, error) 
 	if err != nil {
 		return "", err
 	}
-	return render.PHP{Site: site.Site{Settings: settings}, ExtensionDir: dir, Extensions: render.Extensions(names, settings), Temp: temp}.Ini(), nil
+	return render.PHP{Site: site.Site{Settings: settings}, ExtensionDir: dir, Extensions: render.Extensions(names, settings),
+		Temp: temp}.Ini(), nil
 }
 
 func logSize(path string) int64 {
@@ -451,38 +368,4 @@ func saysReady(path string, from *int64) error {
 	}
 	*from += int64(at) + 20
 	return nil
-}
-
-// PID is the FPM master's process id; 0 while it is at rest.
-func (m *PHPMaster) PID() int {
-	if process := m.running(); process != nil {
-		return process.PID()
-	}
-	return 0
-}
-
-// Broken tells whether PHP was given up.
-func (m *PHPMaster) Broken() bool { return m.isClosed() }
-
-// closeSocket makes new connections fail at once.
-func (m *PHPMaster) closeSocket() {
-	m.state.Lock()
-	defer m.state.Unlock()
-	if m.closed {
-		return
-	}
-	m.closed = true
-	m.bell.Leave(m.handed)
-	m.listener.Close()
-	m.handed.Close()
-}
-
-// Stop ends PHP and gives the socket up.
-func (m *PHPMaster) Stop() {
-	m.closeSocket()
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if process := m.running(); process != nil {
-		process.Stop()
-	}
 }

@@ -25,9 +25,16 @@ func PortHolder(port int) string {
 	return Listener(port)
 }
 
-// Listener names the process that listens on a port, from /proc/net/tcp and the open files in /proc.
-func Listener(port int) string {
-	inodes := map[string]bool{}
+// socketRow is one line of the kernel's tables of TCP sockets, see proc_pid_net(5).
+type socketRow struct {
+	port  int    // local
+	state string // in hex: 01 is a connection, 0A a listening socket
+	inode string
+}
+
+// sockets reads the machine's tables.
+func sockets() []socketRow {
+	rows := []socketRow{}
 	for _, table := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
 		file, err := os.Open(table)
 		if err != nil {
@@ -36,16 +43,57 @@ func Listener(port int) string {
 		lines := bufio.NewScanner(file)
 		for lines.Scan() {
 			fields := strings.Fields(lines.Text())
-			if len(fields) < 10 || fields[3] != "0A" { // 0A is LISTEN
+			if len(fields) < 10 {
 				continue
 			}
 			_, hexPort, _ := strings.Cut(fields[1], ":")
-			if number, err := hex.DecodeString(hexPort); err == nil && len(number) == 2 && int(number[0])<<8|int(number[1]) == port {
-				inodes["socket:["+fields[9]+"]"] = true
+			if number, err := hex.DecodeString(hexPort); err == nil && len(number) == 2 {
+				rows = append(rows, socketRow{int(number[0])<<8 | int(number[1]), fields[3], fields[9]})
 			}
 		}
 		file.Close()
 	}
+	return rows
+}
+
+func listening(port int) map[string]bool {
+	inodes := map[string]bool{}
+	for _, row := range sockets() {
+		if row.state == "0A" && row.port == port {
+			inodes["socket:["+row.inode+"]"] = true
+		}
+	}
+	return inodes
+}
+
+// connections counts who is connected, by port.
+func connections() map[int]int {
+	count := map[int]int{}
+	for _, row := range sockets() {
+		if row.state == "01" {
+			count[row.port]++
+		}
+	}
+	return count
+}
+
+// listensIn tells whether a process or one of its children holds the socket that listens on a port.
+func listensIn(pid, port int) bool {
+	inodes := listening(port)
+	for _, each := range append(children(pid), strconv.Itoa(pid)) {
+		descriptors, _ := filepath.Glob("/proc/" + each + "/fd/*")
+		for _, descriptor := range descriptors {
+			if target, err := os.Readlink(descriptor); err == nil && inodes[target] {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Listener names the process that listens on a port, from /proc/net/tcp and the open files in /proc.
+func Listener(port int) string {
+	inodes := listening(port)
 	descriptors, _ := filepath.Glob("/proc/[0-9]*/fd/*")
 	for _, descriptor := range descriptors {
 		target, err := os.Readlink(descriptor)

@@ -21,7 +21,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vessik/internal/engine"
-	"vessik/internal/proc"
 	"vessik/test/ground"
 )
 
@@ -73,7 +72,8 @@ func TestADatabaseUserHasItsOwnDatabaseAndNoOther(t *testing.T) {
 	defer pool.Close()
 	_, err = pool.Exec("CREATE TABLE own (a INT)")
 	require.NoError(t, err)
-	for _, statement := range []string{"SELECT * FROM mysql.user", "USE gardenXa", "CREATE TABLE gardenXa.x (a INT)", "CREATE DATABASE gardenYa", "CREATE USER x", "GRANT ALL ON *.* TO garden_a@'127.0.0.1'", "SELECT 1 INTO OUTFILE '/tmp/x'"} {
+	for _, statement := range []string{"SELECT * FROM mysql.user", "USE gardenXa", "CREATE TABLE gardenXa.x (a INT)",
+		"CREATE DATABASE gardenYa", "CREATE USER x", "GRANT ALL ON *.* TO garden_a@'127.0.0.1'", "SELECT 1 INTO OUTFILE '/tmp/x'"} {
 		_, err := pool.Exec(statement)
 		assert.Error(t, err, "%s: _ must not stand for any letter", statement)
 	}
@@ -91,8 +91,9 @@ func TestADatabaseUserHasItsOwnDatabaseAndNoOther(t *testing.T) {
 }
 
 // page is a virtual host that answers with its own name.
-func page(name string, port int) *engine.VirtualHost {
-	return &engine.VirtualHost{Port: port, Text: fmt.Sprintf("server { listen 127.0.0.1:%d; location / { return 200 %q; } }\n", port, name)}
+func page(t *testing.T, name string, port int) *engine.VirtualHost {
+	return &engine.VirtualHost{Port: port, Logs: filepath.Join(ground.Folder(t), "logs"),
+		Text: fmt.Sprintf("server { listen 127.0.0.1:%d; location / { return 200 %q; } }\n", port, name)}
 }
 
 func answer(port int) string {
@@ -113,23 +114,20 @@ func TestAWebServerServesManyAndLeavesOutWhatItRefuses(t *testing.T) {
 
 func servesMany(t *testing.T, id string) {
 	dir := ground.Folder(t)
-	w, err := engine.NewWebServer(ground.Supervisor(), ground.Engine(t, id), proc.FindAbilities(), filepath.Join(dir, "run"), filepath.Join(dir, "log"))
+	w, err := engine.NewWebServer(ground.Supervisor(), bell(t), ground.Engine(t, id), filepath.Join(dir, "run"))
 	require.NoError(t, err)
 	defer w.Stop()
 	a, b, c := ground.FreePort(t), ground.FreePort(t), ground.FreePort(t)
 
-	broken, err := w.Apply(ctx, map[string]*engine.VirtualHost{"a": page("fern", a), "b": page("moss", b)})
-	require.NoError(t, err)
+	broken := w.Apply(ctx, map[string]*engine.VirtualHost{"a": page(t, "fern", a), "b": page(t, "moss", b)}, false)
 	assert.Empty(t, broken)
 	assert.Equal(t, "fern", answer(a), "what Apply names listens when it returns")
 	assert.Equal(t, "moss", answer(b))
-	pid := func() int { return append(w.Processes(), 0)[0] }
-	main := pid()
+	main := w.PID("b")
 	visitor := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}}
 	for i := range 20 {
 		name := fmt.Sprint("fern ", i)
-		_, err := w.Apply(ctx, map[string]*engine.VirtualHost{"a": page(name, a)})
-		require.NoError(t, err)
+		require.Empty(t, w.Apply(ctx, map[string]*engine.VirtualHost{"a": page(t, name, a)}, false))
 		response, err := visitor.Get("http://127.0.0.1:" + strconv.Itoa(a))
 		require.NoError(t, err)
 		text, _ := io.ReadAll(response.Body)
@@ -137,13 +135,13 @@ func servesMany(t *testing.T, id string) {
 		require.Equal(t, name, string(text), "what Apply changes is served when it returns")
 	}
 
-	bad := page("rot", c)
+	bad := page(t, "rot", ground.FreePort(t))
 	bad.Text += "garden_gate open;\n"
 	foreign, err := net.Listen("tcp4", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer foreign.Close()
-	broken, err = w.Apply(ctx, map[string]*engine.VirtualHost{"a": nil, "bad": bad, "c": page("seed", c), "taken": page("x", foreign.Addr().(*net.TCPAddr).Port)})
-	require.NoError(t, err)
+	broken = w.Apply(ctx, map[string]*engine.VirtualHost{"a": nil, "bad": bad, "c": page(t, "seed", c),
+		"taken": page(t, "x", foreign.Addr().(*net.TCPAddr).Port)}, false)
 	require.Len(t, broken, 2)
 	assert.ErrorContains(t, broken["bad"], `unknown directive "garden_gate"`)
 	assert.ErrorContains(t, broken["bad"], "garden_gate open;", "the line itself")
@@ -151,22 +149,21 @@ func servesMany(t *testing.T, id string) {
 	assert.Contains(t, answer(a), "refused", "withdrawn")
 	assert.Equal(t, "moss", answer(b))
 	assert.Equal(t, "seed", answer(c))
-	assert.Equal(t, main, pid(), "a reload, not a restart")
+	assert.Equal(t, main, w.PID("b"), "its neighbours are not touched")
 	assert.Equal(t, []string{"b", "c"}, w.Sites())
 
 	require.NoError(t, syscall.Kill(main, syscall.SIGKILL))
-	assert.Eventually(t, func() bool { return answer(b) == "moss" && pid() != main && pid() != 0 }, 10*time.Second, 10*time.Millisecond, "killed, and back although its workers held the ports")
-	_, err = w.Apply(ctx, map[string]*engine.VirtualHost{"b": nil, "c": nil})
-	require.NoError(t, err)
+	assert.Eventually(t, func() bool { return answer(b) == "moss" && w.PID("b") != main && w.PID("b") != 0 }, 10*time.Second,
+		10*time.Millisecond, "killed, and back")
+	w.Apply(ctx, map[string]*engine.VirtualHost{"b": nil, "c": nil}, false)
 	assert.Contains(t, answer(b), "refused")
 	assert.Empty(t, w.Processes(), "it ends with its last site")
 
 	// Taking out what never came in asks nothing of nginx: an undo must bear an engine that does not work.
-	none, err := engine.NewWebServer(ground.Supervisor(), &engine.Engine{ID: "nginx-none", Dir: "/nonexistent"}, proc.FindAbilities(), filepath.Join(dir, "none"), filepath.Join(dir, "none.log"))
+	none, err := engine.NewWebServer(ground.Supervisor(), bell(t), &engine.Engine{ID: "nginx-none", Dir: "/nonexistent"},
+		filepath.Join(dir, "none"))
 	require.NoError(t, err)
-	broken, err = none.Apply(ctx, map[string]*engine.VirtualHost{"a": nil})
-	require.NoError(t, err)
-	assert.Empty(t, broken)
+	assert.Empty(t, none.Apply(ctx, map[string]*engine.VirtualHost{"a": nil}, false))
 }
 
 // A fetch that is cut off, at whatever moment, leaves nothing that would be used, and the next one goes on.

@@ -15,6 +15,7 @@ import (
 	"syscall"
 	"time"
 
+	"vessik/internal/cell"
 	"vessik/internal/core/site"
 )
 
@@ -22,6 +23,7 @@ import (
 type Store struct {
 	Dir     string
 	Sources string // folder of the apt sources to follow; /etc/apt, the machine's own, where empty
+	Cells   *cell.Cells
 }
 
 // Engine is one that is there, ready to be started.
@@ -36,9 +38,10 @@ type Engine struct {
 	PatchedFor string    `json:"patched_for"` // the folder that the programs' loader paths name
 	Programs   []string  `json:"programs"`
 	// Adopted is the user's own folder that the engine stands in; empty for one that was fetched.
-	Adopted string `json:"adopted,omitempty"`
-	Note    string `json:"note,omitempty"` // what was out of the ordinary when it was fetched
-	Dir     string `json:"-"`
+	Adopted string      `json:"adopted,omitempty"`
+	Note    string      `json:"note,omitempty"` // what was out of the ordinary when it was fetched
+	Dir     string      `json:"-"`
+	Cells   *cell.Cells `json:"-"` // where its programs are run
 }
 
 const manifestFile = "engine.json"
@@ -143,6 +146,7 @@ func (s Store) Find(id string) (*Engine, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read engine %s: %w", id, err)
 	}
+	e.Cells = s.Cells
 	for _, row := range Catalogue { // a store of an earlier version says less
 		if row.ID == id {
 			e.Programs = row.Programs

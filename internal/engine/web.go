@@ -9,173 +9,325 @@ import (
 	"maps"
 	"net"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
+	"vessik/internal/cell"
 	"vessik/internal/core/render"
 	"vessik/internal/proc"
 )
 
-// WebServer serves the sites that chose one version of one web server, each with its own virtual host on its own port.
-type WebServer interface {
-	// Apply adds, changes (a virtual host) and removes (nil) sites. What the engine refuses, or whose port is taken, is left out and
-	// named in broken; all others are served, and were all the time. Once it returns, what it names listens.
-	Apply(ctx context.Context, changes map[string]*VirtualHost) (broken map[string]error, err error)
-	// Check has the engine read a virtual host, and returns its own words where it refuses; nothing changes.
-	Check(ctx context.Context, name string, host VirtualHost) error
-	// Rest ends what runs for single sites that are at rest, if nobody uses it; the next visitor brings it back.
-	Rest(resting func(name string) bool)
-	// Sites lists the sites that are served.
-	Sites() []string
-	// Processes are the main processes' ids.
-	Processes() []int
-	Stop()
+// WebServer runs one version of nginx or Apache for the sites that chose it: one of its own for each, in a cell, on a port that the
+// service holds. A site's web server starts with its first visitor and rests with the site; no configuration is shared.
+type WebServer struct {
+	Engine *Engine
+	// GivenUp is told when a site's web server keeps dying; by then nobody is accepted any more. May be nil.
+	GivenUp func(name string, reason error)
+
+	supervisor *proc.Supervisor
+	bell       *Doorbell
+	dir        string
+
+	mu     sync.Mutex
+	sites  map[string]*webSite
+	ending sync.WaitGroup // processes that finish their last answers
 }
 
-// NewWebServer prepares the one of an engine; it starts with the first virtual host.
-func NewWebServer(supervisor *proc.Supervisor, e *Engine, abilities proc.Abilities, runDir, log string) (WebServer, error) {
-	if e.IsApache() {
-		return newApache(supervisor, e, abilities, runDir, log)
-	}
-	w := &Nginx{Engine: e, supervisor: supervisor, dir: runDir, log: log, hosts: map[string]VirtualHost{}}
-	return w, os.MkdirAll(filepath.Join(runDir, "temp"), 0o700)
-}
-
-// VirtualHost is one site's configuration text, the port that it listens on, and what the web server needs of the site.
+// VirtualHost is one site's configuration text, the port that it listens on, and what its web server has of the site.
 type VirtualHost struct {
 	Text    string
 	Port    int
-	Folders string // the site's folders, joined by newlines
+	Folders string // the site's folders, joined by newlines: for reading
+	PHP     string // the folder of its PHP's socket
 	Logs    string // its log folder
+	// Limits of its cell.
+	Limits cell.Limits
 }
 
-// Nginx is one nginx, shared by all its sites.
-type Nginx struct {
-	Engine     *Engine
-	supervisor *proc.Supervisor
-	dir, log   string
-
-	mu      sync.Mutex
-	hosts   map[string]VirtualHost // what is loaded
-	process *proc.Process
+// webSite is one site's web server.
+type webSite struct {
+	held
+	server *WebServer
+	name   string
+	port   int
+	host   VirtualHost // guarded by held.mu
+	turn   int         // which of the two folders holds the configuration in use
+	quiet  time.Time   // since when nobody has been connected; guarded by held.state
+	// goesToRest keeps a second rest from waiting behind the first, and so from ending what a visitor woke meanwhile.
+	goesToRest atomic.Bool
 }
 
 // ErrPortTaken says that something else listens on a site's port.
 var ErrPortTaken = errors.New("port is taken")
 
-// Apply costs one configuration check and one graceful reload.
-func (w *Nginx) Apply(ctx context.Context, changes map[string]*VirtualHost) (broken map[string]error, err error) {
+// NewWebServer prepares the one of an engine.
+func NewWebServer(supervisor *proc.Supervisor, bell *Doorbell, e *Engine, runDir string) (*WebServer, error) {
+	return &WebServer{Engine: e, supervisor: supervisor, bell: bell, dir: runDir, sites: map[string]*webSite{}}, os.MkdirAll(runDir, 0o700)
+}
+
+// Apply adds, changes (a virtual host) and removes (nil) sites, side by side. What the engine refuses, or whose port is taken, is left
+// out and named in broken. Once it returns, what it names listens, and is served by what was given. lazily leaves the start of those
+// that are new to their first visitor.
+func (w *WebServer) Apply(ctx context.Context, changes map[string]*VirtualHost, lazily bool) (broken map[string]error) {
+	broken = map[string]error{}
+	var mu sync.Mutex
+	var group sync.WaitGroup
+	for name, host := range changes {
+		group.Go(func() {
+			var err error
+			if host == nil {
+				w.remove(name)
+			} else {
+				err = w.put(ctx, name, *host, lazily)
+			}
+			if err != nil {
+				mu.Lock()
+				broken[name] = err
+				mu.Unlock()
+			}
+		})
+	}
+	group.Wait()
+	return broken
+}
+
+func (w *WebServer) find(name string) *webSite {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	broken = map[string]error{}
-	wanted := maps.Clone(w.hosts)
-	for name, host := range changes {
-		delete(wanted, name)
-		if host == nil {
-			continue
-		}
-		if loaded, ok := w.hosts[name]; !ok || loaded.Port != host.Port || w.process == nil {
-			if holder := PortHolder(host.Port); holder != "" {
-				broken[name] = fmt.Errorf("port %d is held by %s: %w", host.Port, holder, ErrPortTaken)
-				continue
-			}
-		}
-		wanted[name] = *host
-	}
-	if maps.Equal(wanted, w.hosts) { // such as taking out what never came in
-		return broken, nil
-	}
-	if err := w.check(ctx, wanted, broken); err != nil {
-		return broken, err
-	}
-	if maps.Equal(wanted, w.hosts) {
-		return broken, nil
-	}
-	gone := w.hosts
-	if err := w.load(ctx, wanted); err != nil {
-		return broken, err
-	}
-	w.hosts = wanted
-	return broken, w.settle(ctx, gone)
+	return w.sites[name]
 }
 
-var faultyFile = regexp.MustCompile(`in \S*/hosts\.next/([a-z0-9-]+)\.conf:(\d+)`)
-
-// check writes the virtual hosts aside and has nginx read them; one that it refuses is taken out, and the rest is tried again.
-func (w *Nginx) check(ctx context.Context, wanted map[string]VirtualHost, broken map[string]error) error {
-	next := filepath.Join(w.dir, "hosts.next")
-	if err := os.RemoveAll(next); err != nil {
-		return err
-	}
-	if err := os.MkdirAll(next, 0o700); err != nil {
-		return err
-	}
-	for name, host := range wanted {
-		if err := os.WriteFile(filepath.Join(next, name+".conf"), []byte(host.Text), 0o600); err != nil {
+func (w *WebServer) put(ctx context.Context, name string, host VirtualHost, lazily bool) error {
+	if there := w.find(name); there != nil {
+		if there.port == host.Port && !there.Broken() {
+			return there.change(ctx, host)
+		}
+		if err := w.Check(ctx, name, host); err != nil {
 			return err
 		}
+		w.remove(name)
 	}
-	file, err := w.writeMain("nginx.next.conf", next)
+	listener, err := listenOn(ctx, host.Port)
 	if err != nil {
+		return fmt.Errorf("port %d is held by %s: %w", host.Port, Listener(host.Port), ErrPortTaken)
+	}
+	s := &webSite{server: w, name: name, port: host.Port, host: host}
+	s.bell, s.begin = w.bell, func(ctx context.Context) (*proc.Process, error) { return s.start(ctx, s.host, s.turn) }
+	s.givenUp = func(err error) {
+		if w.GivenUp != nil {
+			w.GivenUp(name, err)
+		}
+	}
+	if err := s.take(listener); err != nil {
 		return err
 	}
-	for {
-		out, err := w.test(ctx, file)
-		if err == nil {
-			return nil
+	if !lazily {
+		if err := s.Wake(ctx); err != nil {
+			s.Stop()
+			return cmp.Or(w.Check(ctx, name, host), err) // its own words, where it has any
 		}
-		fault := faultyFile.FindStringSubmatch(string(out))
-		if fault == nil || ctx.Err() != nil {
-			return fmt.Errorf("%s refuses its configuration: %s", w.Engine.ID, bytes.TrimSpace(out))
+	}
+	w.mu.Lock()
+	w.sites[name] = s
+	w.mu.Unlock()
+	return nil
+}
+
+func (w *WebServer) remove(name string) {
+	w.mu.Lock()
+	s := w.sites[name]
+	delete(w.sites, name)
+	w.mu.Unlock()
+	if s == nil {
+		return
+	}
+	s.closeSocket()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	folder := filepath.Join(w.dir, name)
+	gone := folder + ".gone" // the site may come back before its last answers are given
+	os.RemoveAll(gone)
+	os.Rename(folder, gone)
+	old := s.running()
+	s.adopt(nil)
+	w.ending.Go(func() {
+		if old != nil {
+			old.StopWithin(2 * time.Second)
 		}
-		name := fault[1]
-		broken[name] = refusal(out, wanted[name].Text, fault[2])
-		delete(wanted, name)
-		if err := os.Remove(filepath.Join(next, name+".conf")); err != nil {
-			return err
-		}
+		os.RemoveAll(gone)
+	})
+	if old != nil {
+		s.left(context.Background(), old.PID())
 	}
 }
 
-func (w *Nginx) test(ctx context.Context, file string) ([]byte, error) {
-	return exec.CommandContext(ctx, w.Engine.Program("nginx"), append(w.arguments(file), "-t", "-q")...).CombinedOutput()
+// folder is one of the two of generated files: a running web server keeps its own while the next one is tried.
+func (s *webSite) folder(turn int) string {
+	return filepath.Join(s.server.dir, s.name, []string{"a", "b"}[turn])
 }
 
-// arguments name the log before the configuration does, where nginx knows how (since 1.19.5): else it tries its built-in place first,
-// and says so.
-func (w *Nginx) arguments(file string) []string {
-	arguments := []string{"-p", w.dir, "-c", file}
+// start runs the web server in a cell.
+func (s *webSite) start(ctx context.Context, host VirtualHost, turn int) (*proc.Process, error) {
+	w, folder := s.server, s.folder(turn)
+	if err := os.RemoveAll(folder); err != nil {
+		return nil, err
+	}
+	logs := []string{filepath.Join(host.Logs, "access.log"), filepath.Join(host.Logs, "web.log")}
+	if err := touchLogs(host.Logs, logs); err != nil {
+		return nil, err
+	}
+	file, err := w.write(folder, host)
+	if err != nil {
+		return nil, err
+	}
+	program, arguments, pid, stop := "nginx", w.nginxArguments(folder, file, logs[1]), "nginx.pid", syscall.SIGQUIT
+	if w.Engine.IsApache() {
+		program, arguments, pid, stop = "apache2", []string{"-DFOREGROUND", "-f", file}, "apache.pid", syscall.SIGWINCH
+	}
+	c := w.cell(folder, host)
+	c.WriteFiles, c.Listen = logs, map[uint16]*os.File{uint16(host.Port): s.handed}
+	var process *proc.Process
+	process, err = w.supervisor.Start(ctx, proc.Spec{Name: w.Engine.ID + " of " + s.name, Program: w.Engine.Program(program),
+		Arguments: arguments,
+		Env:       []string{"PATH=/usr/bin:/bin", "TMPDIR=" + folder}, Dir: folder, Log: filepath.Join(folder, "start.log"), Cell: c,
+		Ready:       func(context.Context) error { _, err := os.Stat(filepath.Join(folder, pid)); return err },
+		StartWithin: 20 * time.Second, StopSignal: stop, Grace: 3 * time.Second, Attempts: 6,
+		GivenUp: func(err error) {
+			if s.running() == process {
+				s.giveUp(err)
+			}
+		}})
+	return process, err
+}
+
+// cell is what a web server has: the site's folders for reading, and its PHP's socket.
+func (w *WebServer) cell(folder string, host VirtualHost) cell.Cell {
+	c := cell.Cell{Name: "web", ReadFolders: []string{w.Engine.Root()}, WriteFolders: []string{folder}, UnixSockets: true, Limits: host.Limits}
+	for _, path := range append(strings.Split(host.Folders, "\n"), host.PHP) {
+		if path != "" {
+			c.ReadFolders = append(c.ReadFolders, path)
+		}
+	}
+	return c
+}
+
+// touchLogs makes logs be there before a program that may write them, and nothing beside them, starts.
+func touchLogs(dir string, paths []string) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	for _, path := range paths {
+		file, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY|syscall.O_NOFOLLOW, 0o600)
+		if err != nil {
+			return err
+		}
+		file.Close()
+	}
+	return nil
+}
+
+// write puts down a whole configuration and returns the main file's path.
+func (w *WebServer) write(folder string, host VirtualHost) (string, error) {
+	if err := os.MkdirAll(filepath.Join(folder, "temp"), 0o700); err != nil {
+		return "", err
+	}
+	hostFile, mainFile := filepath.Join(folder, "host.conf"), filepath.Join(folder, "main.conf")
+	log := filepath.Join(host.Logs, "web.log")
+	text := ""
+	if w.Engine.IsApache() {
+		modules := firstFolder(w.Engine.Root(), "usr/lib/apache2/modules", "modules", "lib/apache2/modules", "libexec")
+		load := slices.DeleteFunc(slices.Clone(apacheModules),
+			func(name string) bool { return !fileExists(filepath.Join(modules, "mod_"+name+".so")) })
+		text = render.Apache{Modules: modules, Types: mediaTypes(w.Engine, "etc/mime.types", "conf/mime.types"), Dir: folder, Port: host.Port,
+			Log: log, Load: load, Host: hostFile}.String()
+	} else {
+		text = render.Nginx{Types: mediaTypes(w.Engine, "etc/nginx/mime.types", "conf/mime.types"), Dir: folder, Host: hostFile,
+			Log: log}.String()
+	}
+	return mainFile, errors.Join(os.WriteFile(hostFile, []byte(host.Text), 0o600), os.WriteFile(mainFile, []byte(text), 0o600))
+}
+
+// apacheModules is what a site may expect of its Apache, in an order that they can be loaded in.
+var apacheModules = []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_host", "authz_user", "auth_basic",
+	"access_compat", "alias", "dir", "mime", "env",
+	"setenvif", "headers", "expires", "filter", "deflate", "brotli", "negotiation", "autoindex", "reqtimeout", "rewrite", "proxy",
+	"proxy_fcgi"}
+
+// nginxArguments name the log before the configuration does, where nginx knows how (since 1.19.5): else it tries its built-in place
+// first, and says so.
+func (w *WebServer) nginxArguments(folder, file, log string) []string {
+	arguments := []string{"-p", folder, "-c", file}
 	if w.Engine.atLeast("1.19.5") {
-		arguments = append(arguments, "-e", w.log)
+		arguments = append(arguments, "-e", log)
 	}
 	return arguments
 }
 
-func refusal(out []byte, text, line string) error {
-	words := logFileAlert.ReplaceAll(out, nil)
-	return fmt.Errorf("nginx refuses the virtual host: %s%s", bytes.TrimSpace(words), quoteLine(text, line))
+var (
+	faultyLine   = regexp.MustCompile(`in \S*/host\.conf:(\d+)`)
+	apacheFault  = regexp.MustCompile(`(?s)Syntax error on line (\d+) of \S*host\.conf:\s*(.*)`)
+	logFileAlert = regexp.MustCompile(`(?m)^nginx: \[alert\] could not open error log file.*\n`)
+)
+
+// Check has the engine read a virtual host, in a cell as the one that it would run in, and returns its own words where it refuses;
+// nothing changes.
+func (w *WebServer) Check(ctx context.Context, name string, host VirtualHost) error {
+	folder, err := os.MkdirTemp(w.dir, ".check-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(folder)
+	logs := []string{filepath.Join(host.Logs, "access.log"), filepath.Join(host.Logs, "web.log")}
+	if err := touchLogs(host.Logs, logs); err != nil {
+		return err
+	}
+	file, err := w.write(folder, host)
+	if err != nil {
+		return err
+	}
+	stand, err := net.ListenTCP("tcp4", &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1)}) // in the place of the port, which is in use
+	if err != nil {
+		return err
+	}
+	defer stand.Close()
+	socket, err := stand.File()
+	if err != nil {
+		return err
+	}
+	defer socket.Close()
+	c := w.cell(folder, host)
+	c.WriteFiles, c.Listen = logs, map[uint16]*os.File{uint16(host.Port): socket}
+	program, arguments := "apache2", []string{"-t", "-f", file}
+	if !w.Engine.IsApache() {
+		program, arguments = "nginx", append(w.nginxArguments(folder, file, logs[1]), "-t", "-q")
+	}
+	command, err := w.supervisor.Command(c, w.Engine.Program(program), arguments...)
+	if err != nil {
+		return err
+	}
+	command.Dir = folder
+	out, err := command.Run(ctx)
+	if err == nil {
+		return nil
+	}
+	if fault := apacheFault.FindStringSubmatch(string(out)); fault != nil {
+		return fmt.Errorf("Apache refuses the virtual host: %s%s", strings.TrimSpace(fault[2]), quoteLine(host.Text, fault[1]))
+	}
+	words := bytes.TrimSpace(logFileAlert.ReplaceAll(out, nil))
+	if fault := faultyLine.FindSubmatch(words); fault != nil {
+		return fmt.Errorf("nginx refuses the virtual host: %s%s", words, quoteLine(host.Text, string(fault[1])))
+	}
+	return fmt.Errorf("%s refuses its configuration: %s (%w)", w.Engine.ID, words, err)
 }
 
-var logFileAlert = regexp.MustCompile(`(?m)^nginx: \[alert\] could not open error log file.*\n`)
-
-// Check implements WebServer.
-func (w *Nginx) Check(ctx context.Context, name string, host VirtualHost) error {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	broken := map[string]error{}
-	err := w.check(ctx, map[string]VirtualHost{name: host}, broken)
-	return cmp.Or(broken[name], err)
-}
-
-// Rest implements WebServer: an nginx is shared, and nothing of it is one site's alone.
-func (w *Nginx) Rest(func(string) bool) {}
-
+// quoteLine quotes a line of a virtual host that was refused.
 func quoteLine(text, number string) string {
 	n, _ := strconv.Atoi(number)
 	lines := bytes.Split([]byte(text), []byte("\n"))
@@ -185,96 +337,122 @@ func quoteLine(text, number string) string {
 	return fmt.Sprintf(" (line %d: %s)", n, bytes.TrimSpace(lines[n-1]))
 }
 
-func (w *Nginx) writeMain(name, hosts string) (string, error) {
-	file := filepath.Join(w.dir, name)
-	text := render.Nginx{Types: mediaTypes(w.Engine, "etc/nginx/mime.types", "conf/mime.types"), Dir: w.dir, Hosts: hosts, Log: w.log, Workers: 2}.String()
-	return file, os.WriteFile(file, []byte(text), 0o600)
-}
-
-// load puts the checked virtual hosts in place and starts or reloads nginx.
-func (w *Nginx) load(ctx context.Context, wanted map[string]VirtualHost) error {
-	hosts := filepath.Join(w.dir, "hosts")
-	if err := os.RemoveAll(hosts); err != nil {
-		return err
-	}
-	if err := os.Rename(filepath.Join(w.dir, "hosts.next"), hosts); err != nil {
-		return err
-	}
-	file, err := w.writeMain("nginx.conf", hosts)
-	if err != nil {
-		return err
-	}
-	if w.process != nil && len(wanted) == 0 { // nobody is left to be served
-		w.process.Stop()
-		w.process = nil
+// change exchanges a running web server for one of another configuration: the new one takes the socket over, and once this returns
+// nobody is accepted by the old one, which ends after its last answer. When the new one does not start, nothing has changed.
+func (s *webSite) change(ctx context.Context, host VirtualHost) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	old := s.running()
+	if s.host == host {
 		return nil
 	}
-	if w.process != nil && w.process.PID() != 0 {
-		return w.reload(ctx)
-	}
-	if w.process != nil || len(wanted) == 0 { // it is being restarted, with these files
-		return nil
-	}
-	w.process, err = w.supervisor.Start(ctx, proc.Spec{Name: w.Engine.ID, Program: w.Engine.Program("nginx"),
-		Arguments: w.arguments(file), Env: []string{"PATH=/usr/bin:/bin"}, Log: w.log,
-		StartWithin: 20 * time.Second, StopSignal: syscall.SIGTERM,
-		Ready: func(context.Context) error {
-			_, err := os.Stat(filepath.Join(w.dir, "nginx.pid"))
+	if old == nil {
+		if err := s.server.Check(ctx, s.name, host); err != nil {
 			return err
-		}})
-	return err
+		}
+		s.host = host
+		return nil
+	}
+	process, err := s.start(ctx, host, 1-s.turn)
+	if err != nil {
+		return cmp.Or(s.server.Check(ctx, s.name, host), err)
+	}
+	s.host, s.turn = host, 1-s.turn
+	s.adopt(process)
+	pid := old.PID()
+	s.server.ending.Go(func() { old.StopWithin(lastAnswers) })
+	return s.left(ctx, pid)
 }
 
-// reloadWithin is for how long nginx may take to take up a configuration, on a machine that is busy with other things.
-const reloadWithin = 30 * time.Second
+// leaveWithin is for how long a web server may take to stop accepting, on a machine that is busy with other things.
+const leaveWithin = 30 * time.Second
 
-// reload returns once every new connection is served by what was loaded: nginx starts new workers first, and those before them call
-// themselves "shutting down" as they leave the ports.
-func (w *Nginx) reload(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, reloadWithin)
+// left waits until no process of a web server that was asked to end holds the site's listening socket.
+func (s *webSite) left(ctx context.Context, pid int) error {
+	ctx, cancel := context.WithTimeout(ctx, leaveWithin)
 	defer cancel()
-	pid := w.process.PID()
-	before := children(pid)
-	if err := w.process.Signal(syscall.SIGHUP); err != nil || len(before) == 0 { // a kernel that does not tell who a process's children are
-		return err
+	if pid == 0 {
+		return nil
 	}
-	err := waitFor(ctx, func() bool {
-		accepting := children(pid)
-		fresh := slices.ContainsFunc(accepting, func(worker string) bool { return !slices.Contains(before, worker) })
-		left := !slices.ContainsFunc(accepting, func(worker string) bool {
-			title, _ := os.ReadFile(filepath.Join("/proc", worker, "cmdline"))
-			return slices.Contains(before, worker) && len(title) > 0 && !bytes.Contains(title, []byte("shutting down"))
-		})
-		return fresh && left || w.process.PID() != pid // or it was killed meanwhile, and comes back with these files
-	})
-	if err != nil {
-		return fmt.Errorf("%s does not take over what was loaded: %w; see %s", w.Engine.ID, err, w.log)
+	if err := waitFor(ctx, func() bool { return !listensIn(pid, s.port) }); err != nil {
+		return fmt.Errorf("the former web server of %s does not leave port %d: %w", s.name, s.port, err)
 	}
 	return nil
 }
 
-// settle waits until what was loaded listens and what was taken out does not.
-func (w *Nginx) settle(ctx context.Context, before map[string]VirtualHost) error {
-	ctx, cancel := context.WithTimeout(ctx, reloadWithin)
-	defer cancel()
-	kept := map[int]bool{}
-	for name, host := range w.hosts {
-		kept[host.Port] = true
-		if old, ok := before[name]; ok && old.Port == host.Port {
+// Rest puts the web servers of sites that are at rest to rest, once nobody has been connected to them for a while; the next visitor
+// brings them back.
+func (w *WebServer) Rest(now time.Time, resting func(name string) (bool, time.Duration)) {
+	w.mu.Lock()
+	sites := slices.Collect(maps.Values(w.sites))
+	w.mu.Unlock()
+	var connected map[int]int
+	for _, s := range sites {
+		if s.PID() == 0 {
 			continue
 		}
-		if err := waitFor(ctx, func() bool { return Listens(host.Port) }); err != nil {
-			return fmt.Errorf("%s does not listen on port %d: %w", name, host.Port, err)
+		yes, after := resting(s.name)
+		if yes && connected == nil { // asked only where it matters: the table is long on a busy machine
+			connected = connections()
+		}
+		if s.idle(now, !yes || connected[s.port] > 0) >= after && yes && s.goesToRest.CompareAndSwap(false, true) {
+			w.ending.Go(func() {
+				defer s.goesToRest.Store(false)
+				s.held.Rest()
+			})
 		}
 	}
-	for name, host := range before {
-		if !kept[host.Port] {
-			if err := waitFor(ctx, func() bool { return !Listens(host.Port) }); err != nil {
-				return fmt.Errorf("%s still listens on port %d: %w", name, host.Port, err)
-			}
+}
+
+// idle is for how long it has not been busy.
+func (s *webSite) idle(now time.Time, busy bool) time.Duration {
+	s.state.Lock()
+	defer s.state.Unlock()
+	if busy || s.quiet.IsZero() {
+		s.quiet = now
+	}
+	if since := s.process; since != nil && since.RunningSince().After(s.quiet) {
+		s.quiet = since.RunningSince()
+	}
+	return now.Sub(s.quiet)
+}
+
+// PID is the process id of a site's web server; 0 while it is at rest.
+func (w *WebServer) PID(name string) int {
+	if s := w.find(name); s != nil {
+		return s.PID()
+	}
+	return 0
+}
+
+// Sites lists the sites that are served.
+func (w *WebServer) Sites() []string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return slices.Sorted(maps.Keys(w.sites))
+}
+
+// Processes are the main processes' ids.
+func (w *WebServer) Processes() []int {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	pids := []int{}
+	for _, s := range w.sites {
+		if pid := s.PID(); pid != 0 {
+			pids = append(pids, pid)
 		}
 	}
-	return nil
+	return pids
+}
+
+// Stop ends all of them.
+func (w *WebServer) Stop() {
+	var group sync.WaitGroup
+	for _, name := range w.Sites() {
+		group.Go(func() { w.remove(name) })
+	}
+	group.Wait()
+	w.ending.Wait()
 }
 
 func waitFor(ctx context.Context, condition func() bool) error {
@@ -296,32 +474,6 @@ func Listens(port int) bool {
 	}
 	connection.Close()
 	return true
-}
-
-// Sites implements WebServer.
-func (w *Nginx) Sites() []string {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return slices.Sorted(maps.Keys(w.hosts))
-}
-
-// Processes implements WebServer.
-func (w *Nginx) Processes() []int {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if w.process == nil || w.process.PID() == 0 {
-		return nil
-	}
-	return []int{w.process.PID()}
-}
-
-// Stop ends nginx.
-func (w *Nginx) Stop() {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if w.process != nil {
-		w.process.Stop()
-	}
 }
 
 func mediaTypes(e *Engine, places ...string) string {

@@ -16,6 +16,7 @@ import (
 	"net/http"
 	"net/http/httputil"
 	"net/url"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -30,10 +31,11 @@ import (
 // Sites is what the gateway needs to know.
 type Sites interface {
 	ByDomain(host string) (site.Site, bool)
-	Sites() []site.Site
 	Changed() <-chan struct{}
 	// TakeTicket uses a ticket up; ok only if it is good for this site now. The secret lets the site's PHP believe who is to be signed in.
 	TakeTicket(s site.Site, token string) (user, secret string, ok bool)
+	// Wake starts a site's PHP unless it runs, and does not wait for it.
+	Wake(s site.Site)
 	// Outage tells whether a site's database server was down at any moment since a time.
 	Outage(s site.Site, since time.Time) bool
 }
@@ -58,7 +60,8 @@ func (g *Gateway) Forget() {
 }
 
 func newKept() *http.Transport {
-	return &http.Transport{DialContext: dialPatiently, MaxIdleConns: 512, MaxIdleConnsPerHost: 64, IdleConnTimeout: 15 * time.Second, DisableCompression: true}
+	return &http.Transport{DialContext: dialPatiently, MaxIdleConns: 512, MaxIdleConnsPerHost: 64, IdleConnTimeout: 5 * time.Second,
+		DisableCompression: true}
 }
 
 type siteKey struct{}
@@ -82,7 +85,7 @@ func New(sites Sites, port int, console string) *Gateway {
 		},
 		// Parts of an answer go on as they come.
 		FlushInterval: -1,
-		BufferPool:    &buffers{sync.Pool{New: func() any { return make([]byte, 32<<10) }}},
+		BufferPool:    &buffers{sync.Pool{New: func() any { return new([bufferBytes]byte) }}},
 		ErrorHandler:  g.siteFault,
 		ErrorLog:      log.New(quiet{}, "", 0),
 	}
@@ -109,8 +112,8 @@ func dialPatiently(ctx context.Context, network, address string) (net.Conn, erro
 }
 
 // patient asks again, for a moment, what can be asked twice and was not answered because an engine was killed meanwhile: its
-// connection broke, the web server in front of it says that it is gone, or the site fails while its database server is down. What must not be asked twice goes over a connection of its
-// own: one that is kept may be closed at that moment by a web server that reloads.
+// connection broke, the web server in front of it says that it is gone, or the site fails while its database server is down. What must
+// not be asked twice goes over a connection of its own: one that is kept may be closed at that moment by a web server that reloads.
 type patient struct {
 	repeatable *atomic.Pointer[http.Transport]
 	once       http.RoundTripper
@@ -125,7 +128,8 @@ const (
 )
 
 func (p patient) RoundTrip(r *http.Request) (*http.Response, error) {
-	twice := (r.Method == http.MethodGet || r.Method == http.MethodHead) && (r.Body == nil || r.Body == http.NoBody) && r.Header.Get("Upgrade") == ""
+	twice := (r.Method == http.MethodGet || r.Method == http.MethodHead) && (r.Body == nil || r.Body == http.NoBody) &&
+		r.Header.Get("Upgrade") == ""
 	if !twice {
 		return p.once.RoundTrip(r)
 	}
@@ -135,8 +139,9 @@ func (p patient) RoundTrip(r *http.Request) (*http.Response, error) {
 		response, err := p.try(r, began)
 		gone := err != nil || response.StatusCode == http.StatusBadGateway && response.Header.Get("X-Powered-By") == "" ||
 			response.StatusCode == http.StatusServiceUnavailable && response.Header.Get("Content-Type") == apacheError ||
-			response.StatusCode == http.StatusInternalServerError && response.Header.Get("Content-Type") == apacheError && times < 3 || // PHP ended in the middle, or a fault in .htaccess, which stays
-			response.StatusCode >= http.StatusInternalServerError && p.outage(siteOf(r), began)
+			response.StatusCode == http.StatusInternalServerError && response.Header.Get("Content-Type") == apacheError && times < 3 ||
+			// PHP ended in the middle, or a fault in .htaccess, which stays
+			response.StatusCode >= http.StatusInternalServerError && p.wasDown(siteOf(r), began)
 		if gone && end.IsZero() && time.Since(began) < longestTry {
 			end = time.Now().Add(patience)
 		}
@@ -152,6 +157,17 @@ func (p patient) RoundTrip(r *http.Request) (*http.Response, error) {
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
+}
+
+// wasDown tells whether a database server was down meanwhile. Who was served by one that was killed may know it before the service does.
+func (p patient) wasDown(s site.Site, since time.Time) bool {
+	for range 4 {
+		if p.outage(s, since) {
+			return true
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	return false
 }
 
 // try asks once. Where the site's database server was down meanwhile and no answer comes, it is given up: what waited for the one that
@@ -186,7 +202,7 @@ func (l *lasting) Close() error {
 
 func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	host := hostOf(r.Host)
-	if host == site.ConsoleHost {
+	if host == site.ConsoleHost || strings.HasSuffix(host, "."+site.ConsoleHost) {
 		http.Redirect(w, r, g.Console, http.StatusFound)
 		return
 	}
@@ -200,6 +216,9 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case s.State == site.Running && strings.HasPrefix(r.URL.Path, site.TicketPath):
 		g.signIn(w, r, s)
 	case s.State == site.Running:
+		if forPHP(r.URL.Path) { // it starts at the same time as the web server that will ask it
+			g.Sites.Wake(s)
+		}
 		http.NewResponseController(w).EnableFullDuplex() // a site may answer before it has read everything
 		defer r.Body.Close()                             // here: net/http would read what is left too late, and lose the visitor's connection
 		g.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), siteKey{}, s)))
@@ -211,8 +230,15 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			Remedy: "Start it in the console, or with:", Command: "vessik start " + s.Name})
 	default:
 		w.Header().Set("Retry-After", "5")
-		write(w, http.StatusServiceUnavailable, page{Title: s.Title + " is " + string(s.State), Words: "It does not answer yet. See what is being done with it:", Command: "vessik operations"})
+		write(w, http.StatusServiceUnavailable, page{Title: s.Title + " is " + string(s.State),
+			Words: "It does not answer yet. See what is being done with it:", Command: "vessik operations"})
 	}
+}
+
+// forPHP tells whether an address is, as far as it tells, answered by PHP and not by a file.
+func forPHP(address string) bool {
+	ending := path.Ext(address)
+	return ending == "" || ending == ".php"
 }
 
 // signIn hands whoever shows a good ticket to the site's own PHP, which signs them in.
@@ -224,7 +250,9 @@ func (g *Gateway) signIn(w http.ResponseWriter, r *http.Request, s site.Site) {
 		user, secret, good = g.Sites.TakeTicket(s, strings.TrimPrefix(r.URL.Path, site.TicketPath))
 	}
 	if !good {
-		write(w, http.StatusForbidden, page{Title: "This ticket is not good", Words: "A ticket signs in once, within a minute, to the site that it was drawn for.", Remedy: "Draw another one:", Command: "vessik ticket " + s.Name + " -open"})
+		write(w, http.StatusForbidden, page{Title: "This ticket is not good",
+			Words: "A ticket signs in once, within a minute, to the site that it was drawn for.", Remedy: "Draw another one:",
+			Command: "vessik ticket " + s.Name + " -open"})
 		return
 	}
 	asked := r.Clone(context.WithValue(r.Context(), siteKey{}, s))
@@ -260,15 +288,10 @@ func hostOf(host string) string {
 }
 
 func (g *Gateway) unknown(w http.ResponseWriter, host string) {
-	p := page{Title: "No site is called " + host, Words: "These are known here:", Remedy: "Make one of that name with:", Command: "vessik new " + strings.TrimSuffix(host, ".localhost")}
-	for _, s := range g.Sites.Sites() {
-		p.Sites = append(p.Sites, listed{s.Title, s.URL(g.Port), string(s.State)})
-	}
-	if len(p.Sites) == 0 {
-		p.Words = "There are no sites yet."
-	}
-	if net.ParseIP(host) != nil || !strings.HasSuffix(host, ".localhost") {
-		p.Remedy, p.Command = "", ""
+	p := page{Title: "No site is called " + host, Words: "Which sites there are is told to those who run them:", Command: "vessik sites"}
+	if name, local := strings.CutSuffix(host, ".localhost"); local && net.ParseIP(host) == nil {
+		p.Remedy, p.Command = "Make one of that name with vessik new "+name+", or see those that there are:", "vessik sites"
+		p.Words = ""
 	}
 	write(w, http.StatusNotFound, p)
 }
@@ -278,7 +301,8 @@ func (g *Gateway) siteFault(w http.ResponseWriter, r *http.Request, err error) {
 		return // the visitor went away
 	}
 	s, _ := g.Sites.ByDomain(hostOf(r.Host))
-	write(w, http.StatusBadGateway, page{Title: s.Title + " does not answer", Words: "Its web server gave no answer:", Reason: err.Error(), Remedy: "See why with:", Command: "vessik verify " + s.Name})
+	write(w, http.StatusBadGateway, page{Title: s.Title + " does not answer", Words: "Its web server gave no answer:", Reason: err.Error(),
+		Remedy: "See why with:", Command: "vessik verify " + s.Name})
 }
 
 //go:embed page.html
@@ -286,11 +310,8 @@ var pageText string
 
 var pageTemplate = template.Must(template.New("page").Parse(pageText))
 
-type listed struct{ Title, URL, State string }
-
 type page struct {
 	Title, Words, Reason, Remedy, Command string
-	Sites                                 []listed
 }
 
 func write(w http.ResponseWriter, status int, p page) {
@@ -308,8 +329,10 @@ func write(w http.ResponseWriter, status int, p page) {
 
 type buffers struct{ pool sync.Pool }
 
-func (b *buffers) Get() []byte    { return b.pool.Get().([]byte) }
-func (b *buffers) Put(buf []byte) { b.pool.Put(buf) } //nolint:staticcheck
+const bufferBytes = 32 << 10
+
+func (b *buffers) Get() []byte    { return b.pool.Get().(*[bufferBytes]byte)[:] }
+func (b *buffers) Put(buf []byte) { b.pool.Put((*[bufferBytes]byte)(buf)) }
 
 type quiet struct{}
 

@@ -43,6 +43,8 @@ func (f *fleet) Sites() []site.Site { f.mu.Lock(); defer f.mu.Unlock(); return f
 
 func (f *fleet) Changed() <-chan struct{} { f.mu.Lock(); defer f.mu.Unlock(); return f.changed }
 
+func (f *fleet) Wake(site.Site) {}
+
 func (f *fleet) Outage(_ site.Site, since time.Time) bool { return f.back.After(since) }
 
 func (f *fleet) TakeTicket(s site.Site, token string) (user, secret string, ok bool) {
@@ -64,7 +66,8 @@ func garden(t *testing.T, state site.State, handler http.HandlerFunc) (*httptest
 	t.Cleanup(backend.Close)
 	_, port, _ := net.SplitHostPort(backend.Listener.Addr().String())
 	number, _ := strconv.Atoi(port)
-	f := &fleet{changed: make(chan struct{}), sites: []site.Site{{Name: "fernhollow", Title: "Fernhollow <Garden>", Domain: "fernhollow.localhost", State: state, Port: number, Reason: "it rained in"}}}
+	f := &fleet{changed: make(chan struct{}), sites: []site.Site{{Name: "fernhollow", Title: "Fernhollow <Garden>",
+		Domain: "fernhollow.localhost", State: state, Port: number, Reason: "it rained in"}}}
 	g := New(f, 20080, "http://vessik.localhost:20070/")
 	g.Wait = 5 * time.Second
 	server := httptest.NewServer(g)
@@ -93,19 +96,21 @@ func ask(t *testing.T, server *httptest.Server, host, path string, body io.Reade
 func TestRequestsReachTheSiteAsTheVisitorSentThem(t *testing.T) {
 	server, _ := garden(t, site.Running, func(w http.ResponseWriter, r *http.Request) {
 		text, _ := io.ReadAll(r.Body)
-		fmt.Fprint(w, r.Method, " ", r.Host, " ", r.URL, " ", string(text), " ", r.Header.Get("X-Forwarded-For"), " ", r.Header.Get("X-Forwarded-Host"), " ", r.Header.Get("X-Forwarded-Proto"))
+		fmt.Fprint(w, r.Method, " ", r.Host, " ", r.URL, " ", string(text), " ", r.Header.Get("X-Forwarded-For"), " ",
+			r.Header.Get("X-Forwarded-Host"), " ", r.Header.Get("X-Forwarded-Proto"))
 	})
 	response, text := ask(t, server, "Fernhollow.localhost:20080", "/a%2Fb?c=d%20e", strings.NewReader("seeds"))
 	assert.Equal(t, 200, response.StatusCode)
-	assert.Equal(t, "POST Fernhollow.localhost:20080 /a%2Fb?c=d%20e seeds 127.0.0.1 Fernhollow.localhost:20080 http", text, "a visitor's own forwarded header is not believed")
+	assert.Equal(t, "POST Fernhollow.localhost:20080 /a%2Fb?c=d%20e seeds 127.0.0.1 Fernhollow.localhost:20080 http", text,
+		"a visitor's own forwarded header is not believed")
 }
 
 func TestWordsInsteadOfASite(t *testing.T) {
 	server, f := garden(t, site.Stopped, func(http.ResponseWriter, *http.Request) { t.Error("a stopped site was asked") })
 	response, text := ask(t, server, "nobody.localhost", "/", nil)
 	assert.Equal(t, 404, response.StatusCode)
-	assert.Contains(t, text, "http://fernhollow.localhost:20080/", "what is known is listed")
-	assert.Contains(t, text, "Fernhollow &lt;Garden&gt;")
+	assert.NotContains(t, text, "fernhollow.localhost", "who asks for an unknown name learns no other")
+	assert.NotContains(t, text, "Fernhollow")
 	response, text = ask(t, server, "fernhollow.localhost", "/", nil)
 	assert.Equal(t, 503, response.StatusCode)
 	assert.Contains(t, text, "vessik start fernhollow")
@@ -228,7 +233,9 @@ func TestTheGatewayIsPatientWithWhatCanBeRepeated(t *testing.T) {
 		method, path  string
 		status, times int
 	}{
-		{"GET", "/gone", 200, 3}, {"HEAD", "/gone", 200, 3}, {"GET", "/apache", 200, 3}, {"GET", "/cut", 200, 3}, {"GET", "/middle", 200, 3}, {"GET", "/htaccess", 500, 3}, {"POST", "/middle", 500, 1}, {"POST", "/gone", 502, 1}, {"POST", "/apache", 503, 1}, {"POST", "/cut", 502, 1},
+		{"GET", "/gone", 200, 3}, {"HEAD", "/gone", 200, 3}, {"GET", "/apache", 200, 3}, {"GET", "/cut", 200, 3}, {"GET", "/middle", 200, 3},
+		{"GET", "/htaccess", 500, 3}, {"POST", "/middle", 500, 1}, {"POST", "/gone", 502, 1}, {"POST", "/apache", 503, 1},
+		{"POST", "/cut", 502, 1},
 		{"GET", "/own", 502, 1}, {"GET", "/maintenance", 503, 1},
 	} {
 		request, err := http.NewRequest(each.method, server.URL+each.path, nil)

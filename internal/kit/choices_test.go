@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vessik/internal/core/site"
+	"vessik/internal/safefile"
 )
 
 func lay(t *testing.T, folder string, files map[string]string) {
@@ -24,7 +25,8 @@ func lay(t *testing.T, folder string, files map[string]string) {
 
 func TestOwnTouchesAreReadFromTheirFolder(t *testing.T) {
 	dir := t.TempDir()
-	lay(t, dir, map[string]string{"b.sql": "-- Sets a motto\nUPDATE `{{.Prefix}}options` SET a={{sql .Value}}", "a.php": "<?php // Plants a tree\necho 1;", "c.sh": "#!/bin/sh\n# Waters it\necho", "notes.txt": "none", ".hidden": ""})
+	lay(t, dir, map[string]string{"b.sql": "-- Sets a motto\nUPDATE `{{.Prefix}}options` SET a={{sql .Value}}",
+		"a.php": "<?php // Plants a tree\necho 1;", "c.sh": "#!/bin/sh\n# Waters it\necho", "notes.txt": "none", ".hidden": ""})
 	own := OwnTouches(dir)
 	require.Len(t, own, 3)
 	assert.Equal(t, [3]string{"a.php", "b.sql", "c.sh"}, [3]string{own[0].Name, own[1].Name, own[2].Name})
@@ -63,11 +65,13 @@ func TestLanguagesAreReadFromTheirFiles(t *testing.T) {
 	dir := t.TempDir()
 	pack := filepath.Join(dir, "pack")
 	wordpress := bundled("wordpress")
-	for _, name := range []string{"de_DE.mo", "admin-de_DE.mo", "admin-network-de_DE.mo", "continents-cities-de_DE.mo", "de_DE-0123456789abcdef0123456789abcdef.json", "fr_FR.mo", "ca.mo", "index.php", "README"} {
+	for _, name := range []string{"de_DE.mo", "admin-de_DE.mo", "admin-network-de_DE.mo", "continents-cities-de_DE.mo",
+		"de_DE-0123456789abcdef0123456789abcdef.json", "fr_FR.mo", "ca.mo", "index.php", "README"} {
 		lay(t, filepath.Join(pack, wordpress.Languages.Pack), map[string]string{name: name})
 	}
 	assert.Equal(t, []string{"en_US", "ca", "de_DE", "fr_FR"}, wordpress.LanguagesIn(filepath.Join(pack, wordpress.Languages.Pack)))
 	site := filepath.Join(dir, "site")
+	require.NoError(t, os.Mkdir(site, 0o755))
 	require.NoError(t, wordpress.LayLanguage(pack, site, "de_DE"))
 	require.NoError(t, wordpress.LayLanguage(pack, site, "de_DE"), "it may be there")
 	laid, err := os.ReadDir(filepath.Join(site, "wp-content/languages"))
@@ -113,12 +117,14 @@ func TestCachesAreEmptiedAndWhatKeepsThemPrivateStays(t *testing.T) {
 	assert.FileExists(t, filepath.Join(folder, "tmp/.htaccess"))
 	assert.DirExists(t, filepath.Join(folder, "local"))
 	assert.FileExists(t, filepath.Join(folder, "IMG/logo.png"))
-	require.NoError(t, CopySite(t.Context(), folder, filepath.Join(t.TempDir(), "copy"), spip.Layout.Caches...))
+	_, err := safefile.Copy(t.Context(), folder, filepath.Join(t.TempDir(), "copy"), spip.Layout.Caches...)
+	require.NoError(t, err)
 }
 
 func TestAPasswordWithAPepperIsRecognised(t *testing.T) {
 	folder, spip := t.TempDir(), bundled("spip")
-	lay(t, folder, map[string]string{"config/cles.php": `<?php die ('no'); ?>` + "\n" + `{"secret_du_site":"x","secret_des_auth":"Z2FyZGVu\/+8="}`})
+	lay(t, folder, map[string]string{"config/cles.php": `<?php die ('no'); ?>` + "\n" +
+		`{"secret_du_site":"x","secret_des_auth":"Z2FyZGVu\/+8="}`})
 	peppered := spip.peppered(folder, "ferns")
 	assert.Len(t, peppered, 64)
 	assert.NotEqual(t, peppered, spip.peppered(folder, "moss"))
@@ -130,17 +136,20 @@ func TestAPasswordWithAPepperIsRecognised(t *testing.T) {
 
 func TestAConfigurationOfPositionsIsReadAndChanged(t *testing.T) {
 	folder, spip := t.TempDir(), bundled("spip")
-	facts := Facts{Site: site.Site{Folder: folder}, Host: "127.0.0.1", Port: 22001, Prefix: "k3xw_", URL: "http://fern.localhost:20080", Database: site.Database{Name: "ferns", User: "fern", Password: `it's`}}
+	facts := Facts{Site: site.Site{Folder: folder}, Host: "127.0.0.1", Port: 22001, Prefix: "k3xw_", URL: "http://fern.localhost:20080",
+		Database: site.Database{Name: "ferns", User: "fern", Password: `it's`}}
 	require.NoError(t, spip.Configure(facts))
 	values, err := spip.Values(folder)
 	require.NoError(t, err)
-	assert.Equal(t, [4]string{"127.0.0.1", "22001", "ferns", "k3xw_"}, [4]string{values["host"], values["port"], values["name"], values["prefix"]})
+	assert.Equal(t, [4]string{"127.0.0.1", "22001", "ferns", "k3xw_"},
+		[4]string{values["host"], values["port"], values["name"], values["prefix"]})
 	assert.Equal(t, "it's", values["password"])
 	facts.Prefix, facts.Database.Name, facts.Port, facts.Database.Password = "m2ab_", "mosses", 22002, `o'hara\`
 	require.NoError(t, spip.DrawConfiguration(folder, facts))
 	values, err = spip.Values(folder)
 	require.NoError(t, err)
-	assert.Equal(t, [4]string{"mosses", "22002", "m2ab_", `o'hara\`}, [4]string{values["name"], values["port"], values["prefix"], values["password"]})
+	assert.Equal(t, [4]string{"mosses", "22002", "m2ab_", `o'hara\`},
+		[4]string{values["name"], values["port"], values["prefix"], values["password"]})
 	blank, err := spip.Blank(folder)
 	require.NoError(t, err)
 	assert.NotContains(t, string(blank), "hara")
@@ -150,7 +159,8 @@ func TestAConfigurationOfPositionsIsReadAndChanged(t *testing.T) {
 
 func TestANetworksConfigurationFollowsItsDomain(t *testing.T) {
 	folder, wordpress := t.TempDir(), bundled("wordpress")
-	facts := Facts{Site: site.Site{Folder: folder}, Host: "127.0.0.1", Port: 22001, Prefix: "k3_", URL: "http://fern.localhost:20080", Network: site.NetworkDomains, Database: site.Database{Name: "n", User: "u", Password: "p"}}
+	facts := Facts{Site: site.Site{Folder: folder}, Host: "127.0.0.1", Port: 22001, Prefix: "k3_", URL: "http://fern.localhost:20080",
+		Network: site.NetworkDomains, Database: site.Database{Name: "n", User: "u", Password: "p"}}
 	require.NoError(t, wordpress.Configure(facts))
 	text := func() string {
 		read, err := os.ReadFile(filepath.Join(folder, "wp-config.php"))
@@ -165,7 +175,8 @@ func TestANetworksConfigurationFollowsItsDomain(t *testing.T) {
 	facts.Network = ""
 	require.NoError(t, wordpress.Configure(facts))
 	assert.NotContains(t, text(), "MULTISITE")
-	for statement, number := range map[string]string{"CREATE TABLE `k3_2_options` (": "2_", "CREATE TABLE `k3_options` (": "", "CREATE TABLE `k3_12_posts` (": "", "INSERT INTO `k3_2_options` VALUES": "", "CREATE TABLE `x_2_options` (": ""} {
+	for statement, number := range map[string]string{"CREATE TABLE `k3_2_options` (": "2_", "CREATE TABLE `k3_options` (": "",
+		"CREATE TABLE `k3_12_posts` (": "", "INSERT INTO `k3_2_options` VALUES": "", "CREATE TABLE `x_2_options` (": ""} {
 		assert.Equal(t, number, wordpress.numberOf(statement, "k3_"), statement)
 	}
 	facts.Network = site.NetworkFolders
@@ -186,14 +197,16 @@ languages: {files: '(', folder: /x}
 upgrade: x
 `)}})
 	require.Error(t, err)
-	for _, entry := range []string{"layout.also[0].from", "layout.caches[0]", "layout.script", "network.modes[0]", "network.shared", "network.directories[0]", "parts[0].kind", "parts[0].file", "parts[0].title", "parts[0].into", "parts[0].activate",
+	for _, entry := range []string{"layout.also[0].from", "layout.caches[0]", "layout.script", "network.modes[0]", "network.shared",
+		"network.directories[0]", "parts[0].kind", "parts[0].file", "parts[0].title", "parts[0].into", "parts[0].activate",
 		"finishing-touches[0].value.pattern", "finishing-touches[1].value", "languages.files", "languages.folder", "upgrade"} {
 		assert.Contains(t, err.Error(), entry+":")
 	}
 }
 
 func TestOnlyTheLoginsOwnFormIsFilled(t *testing.T) {
-	page := `<form id="lang"><input name="action" value="converse"></form><form id='login'><input type='password' name='password'><input name="token" value="x"></form>`
+	page := `<form id="lang"><input name="action" value="converse"></form>` +
+		`<form id='login'><input type='password' name='password'><input name="token" value="x"></form>`
 	assert.NotContains(t, formWith(page, "password"), "converse")
 	assert.Contains(t, formWith(page, "password"), "token")
 	assert.Equal(t, page, formWith(page, "elsewhere"))

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -13,6 +12,7 @@ import (
 	"strings"
 
 	"vessik/internal/core/site"
+	"vessik/internal/safefile"
 )
 
 // Configure writes what the kit says of a site's own files: its configuration, with secrets, and the files of its layout.
@@ -24,16 +24,20 @@ func (k *Kit) Configure(facts Facts) error {
 	if err != nil {
 		return err
 	}
-	path := k.ConfigurationFile(facts.Site)
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return err
-	}
-	return os.WriteFile(path, []byte(text), 0o600)
+	return safefile.WriteFile(facts.Site.Folder, k.Configuration.File, []byte(text), 0o600)
 }
 
 // ConfigurationFile is the file that holds a site's secrets; the site's folder where the kit knows none.
 func (k *Kit) ConfigurationFile(s site.Site) string {
 	return filepath.Join(s.Folder, k.Configuration.File)
+}
+
+// RemoveConfiguration removes it; absence is no error.
+func (k *Kit) RemoveConfiguration(s site.Site) error {
+	if k.Configuration.File == "" {
+		return nil
+	}
+	return safefile.Remove(s.Folder, k.Configuration.File)
 }
 
 // Repoint has a site's configuration name another port of the database server; everything else in it stays.
@@ -60,7 +64,7 @@ var own = []string{"address", "host", "port", "name", "user", "password"}
 
 // Named lists what Reconfigure would change in the configuration of a folder, as it is written there.
 func (k *Kit) Named(folder string) ([]string, error) {
-	text, err := os.ReadFile(filepath.Join(folder, k.Configuration.File))
+	text, err := safefile.ReadFile(folder, k.Configuration.File)
 	if err != nil {
 		return nil, err
 	}
@@ -75,8 +79,7 @@ func (k *Kit) Named(folder string) ([]string, error) {
 
 // GiveBack puts the values of an earlier configuration into the one that a folder has now; what somebody else changed in it stays.
 func (k *Kit) GiveBack(folder string, before []byte) error {
-	path := filepath.Join(folder, k.Configuration.File)
-	text, err := os.ReadFile(path)
+	text, err := safefile.ReadFile(folder, k.Configuration.File)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil // taken away meanwhile
 	}
@@ -94,12 +97,12 @@ func (k *Kit) GiveBack(folder string, before []byte) error {
 	if bytes.Equal(given, text) {
 		return nil
 	}
-	return replaceFile(path, given)
+	return safefile.Replace(folder, k.Configuration.File, given)
 }
 
 // Blank is a site's configuration without what is secret in it, for a stencil.
 func (k *Kit) Blank(folder string) ([]byte, error) {
-	text, err := os.ReadFile(filepath.Join(folder, k.Configuration.File))
+	text, err := safefile.ReadFile(folder, k.Configuration.File)
 	if err != nil {
 		return nil, err
 	}
@@ -179,7 +182,7 @@ func (k *Kit) redefine(folder string, values map[string]string) error {
 		return nil
 	}
 	path := filepath.Join(folder, k.Configuration.File)
-	text, err := os.ReadFile(path)
+	text, err := safefile.ReadFile(folder, k.Configuration.File)
 	if err != nil {
 		return err
 	}
@@ -203,12 +206,12 @@ func (k *Kit) redefine(folder string, values map[string]string) error {
 		}
 		text = slices.Concat(text[:from], []byte(value), text[to:])
 	}
-	return replaceFile(path, text)
+	return safefile.Replace(folder, k.Configuration.File, text)
 }
 
 // Values reads a configuration: what the kit can find in it.
 func (k *Kit) Values(folder string) (map[string]string, error) {
-	text, err := os.ReadFile(filepath.Join(folder, k.Configuration.File))
+	text, err := safefile.ReadFile(folder, k.Configuration.File)
 	if err != nil {
 		return nil, err
 	}
@@ -239,22 +242,6 @@ func unquotePHP(literal string) string {
 	return strings.NewReplacer(`\\`, `\`, `\`+quote, quote).Replace(body)
 }
 
-// replaceFile exchanges a file in one step, with the mode that it had.
-func replaceFile(path string, text []byte) error {
-	info, err := os.Lstat(path)
-	if err != nil {
-		return err
-	}
-	if !info.Mode().IsRegular() {
-		return fmt.Errorf("%s is a link: put the file itself there", path)
-	}
-	if err := os.WriteFile(path+".vessik-next", text, info.Mode().Perm()); err != nil {
-		os.Remove(path + ".vessik-next")
-		return err
-	}
-	return os.Rename(path+".vessik-next", path)
-}
-
 // Recognised tells which kit a folder's CMS is of, and its version where the kit can read it.
 func (k Kits) Recognised(folder string) (*Kit, string) {
 	for _, name := range k.Names() {
@@ -262,7 +249,7 @@ func (k Kits) Recognised(folder string) (*Kit, string) {
 		if kit.Recognise.File == "" {
 			continue
 		}
-		text, err := os.ReadFile(filepath.Join(folder, kit.Recognise.File))
+		text, err := safefile.ReadFile(folder, kit.Recognise.File)
 		if err != nil {
 			continue
 		}

@@ -65,10 +65,15 @@ web:
 	require.ErrorAs(t, err, &faults)
 	told := faults.Error()
 	for _, line := range []string{
-		`line 1, kit: "Moss CMS" is not a kit's name`, `line 5, layout.files[0].path: "../../etc/cron.d/moss" does not lie inside the site's folder`, `line 6, layout.files[0].text:`,
-		`line 10, configuration.values[0].of: "colour" is none of`, `line 13, configuration.values[1].pattern: has no group`, `line 15, install.script: there is no gone.php beside kit.yaml`,
-		`line 18, sign-in.error:`, `sign-in.user: is empty`, `line 20, administrator.hashes[0].scheme: "rot13" is none of phpass`, `line 23, finishing-touches[0].php: needs the kit's load script`,
-		`line 24, finishing-touches[1].name: "fine" is not a name of its own`, `line 25, finishing-touches[1].sql[0]:`, `line 27, web.front:`, `is not an address prefix`,
+		`line 1, kit: "Moss CMS" is not a kit's name`,
+		`line 5, layout.files[0].path: "../../etc/cron.d/moss" does not lie inside the site's folder`,
+		`line 6, layout.files[0].text:`,
+		`line 10, configuration.values[0].of: "colour" is none of`, `line 13, configuration.values[1].pattern: has no group`,
+		`line 15, install.script: there is no gone.php beside kit.yaml`,
+		`line 18, sign-in.error:`, `sign-in.user: is empty`, `line 20, administrator.hashes[0].scheme: "rot13" is none of phpass`,
+		`line 23, finishing-touches[0].php: needs the kit's load script`,
+		`line 24, finishing-touches[1].name: "fine" is not a name of its own`, `line 25, finishing-touches[1].sql[0]:`, `line 27, web.front:`,
+		`is not an address prefix`,
 	} {
 		assert.Contains(t, told, line)
 	}
@@ -85,7 +90,8 @@ func TestAKitOfTheUsersOwn(t *testing.T) {
 	before := State(dir)
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "moss"), 0o755))
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "frost"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "moss", File), []byte("kit: moss\ntitle: Moss\nversion: '2'\nrecognise: {file: moss.php, version: 'MOSS (\\d+)'}\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "moss", File),
+		[]byte("kit: moss\ntitle: Moss\nversion: '2'\nrecognise: {file: moss.php, version: 'MOSS (\\d+)'}\n"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "frost", File), []byte("kit: frost\n"), 0o644))
 	kits, faults := All(dir)
 	assert.Equal(t, filepath.Join(dir, "moss"), kits["moss"].From)
@@ -120,7 +126,8 @@ func TestPrefixes(t *testing.T) {
 	statements = append(statements, bundled("wordpress").prefixColumns("wp_", "k3_", "2_")...)
 	assert.Contains(t, statements, "UPDATE `k3_options` SET `option_name`='k3_user_roles' WHERE `option_name`='wp_user_roles'")
 	assert.Contains(t, statements, "UPDATE `k3_2_options` SET `option_name`='k3_2_user_roles' WHERE `option_name`='wp_2_user_roles'")
-	assert.Contains(t, strings.Join(statements, "\n"), "UPDATE `k3_usermeta` SET `meta_key`=CONCAT('k3_', SUBSTRING(`meta_key`, 4)) WHERE LEFT(`meta_key`, 3)='wp_'")
+	assert.Contains(t, strings.Join(statements, "\n"),
+		"UPDATE `k3_usermeta` SET `meta_key`=CONCAT('k3_', SUBSTRING(`meta_key`, 4)) WHERE LEFT(`meta_key`, 3)='wp_'")
 }
 
 func TestASecretIsNeitherSavedNorShared(t *testing.T) {
@@ -138,7 +145,8 @@ func TestASecretIsNeitherSavedNorShared(t *testing.T) {
 	drawn := map[string]bool{}
 	for range 2 {
 		require.NoError(t, os.WriteFile(path, blank, 0o600))
-		require.NoError(t, k.DrawConfiguration(folder, Facts{Database: site.Database{Name: "n", User: "u", Password: "p"}, Port: 22001, Prefix: "k3xw_", URL: "http://n.localhost"}))
+		require.NoError(t, k.DrawConfiguration(folder, Facts{Database: site.Database{Name: "n", User: "u", Password: "p"}, Port: 22001,
+			Prefix: "k3xw_", URL: "http://n.localhost"}))
 		text, err := os.ReadFile(path)
 		require.NoError(t, err)
 		assert.Contains(t, string(text), "$table_prefix = 'k3xw_';")
@@ -151,7 +159,8 @@ func TestASecretIsNeitherSavedNorShared(t *testing.T) {
 
 func TestADumpTellsItsAddressAndPrefix(t *testing.T) {
 	k := bundled("wordpress")
-	address, prefix, err := k.Dumped(strings.NewReader("CREATE TABLE `moss_commentmeta` (a INT);\nCREATE TABLE `moss_options` (a INT);\nINSERT INTO `moss_options` VALUES (1,'siteurl','https://moss.example/','yes'),(2,'home','https://other.example','yes');\n"))
+	address, prefix, err := k.Dumped(strings.NewReader("CREATE TABLE `moss_commentmeta` (a INT);\nCREATE TABLE `moss_options` (a INT);\n" +
+		"INSERT INTO `moss_options` VALUES (1,'siteurl','https://moss.example/','yes'),(2,'home','https://other.example','yes');\n"))
 	require.NoError(t, err)
 	assert.Equal(t, "https://moss.example moss_", address+" "+prefix)
 	address, prefix, err = k.Dumped(strings.NewReader("CREATE TABLE x (a INT);"))

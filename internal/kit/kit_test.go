@@ -42,7 +42,8 @@ func bundled(name string) *Kit {
 
 func configuration(password string) string {
 	k := bundled("wordpress")
-	text, err := k.write(k.Configuration.Text, Facts{Database: site.Database{Name: "d", User: "u", Password: password}, Host: "127.0.0.1", Port: 22000, Prefix: "wp_"})
+	text, err := k.write(k.Configuration.Text, Facts{Database: site.Database{Name: "d", User: "u", Password: password}, Host: "127.0.0.1",
+		Port: 22000, Prefix: "wp_"})
 	if err != nil {
 		panic(err)
 	}
@@ -106,7 +107,8 @@ func TestEveryWordPressReadsItsPasswords(t *testing.T) {
 func TestOnlyTheDatabasesConstantsAreChanged(t *testing.T) {
 	k, folder := bundled("wordpress"), t.TempDir()
 	path := filepath.Join(folder, "wp-config.php")
-	text := "<?php\n// define( 'DB_HOST' is below\ndefine('DB_NAME',\"old\");\ndefine( 'DB_USER', 'o\\'ld' );\ndefine(  \"DB_PASSWORD\" , 'x' );\ndefine('DB_HOST','localhost:3306');\ndefine('MY_OWN', 'localhost:3306');\n$table_prefix = 'moss_';\n"
+	text := "<?php\n// define( 'DB_HOST' is below\ndefine('DB_NAME',\"old\");\ndefine( 'DB_USER', 'o\\'ld' );\ndefine(  \"DB_PASSWORD\" , " +
+		"'x' );\ndefine('DB_HOST','localhost:3306');\ndefine('MY_OWN', 'localhost:3306');\n$table_prefix = 'moss_';\n"
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o640))
 	require.NoError(t, k.Repoint(folder, 22001))
 	changed, err := os.ReadFile(path)
@@ -115,12 +117,14 @@ func TestOnlyTheDatabasesConstantsAreChanged(t *testing.T) {
 	require.NoError(t, k.Reconfigure(folder, site.Database{Name: "n", User: "u", Password: `a'b\c$1`}, 22002))
 	changed, err = os.ReadFile(path)
 	require.NoError(t, err)
-	for _, part := range []string{"define('DB_NAME','n');", "define( 'DB_USER', 'u' );", `define(  "DB_PASSWORD" , 'a\'b\\c$1' );`, "'127.0.0.1:22002'", "define('MY_OWN', 'localhost:3306');", "$table_prefix = 'moss_';"} {
+	for _, part := range []string{"define('DB_NAME','n');", "define( 'DB_USER', 'u' );", `define(  "DB_PASSWORD" , 'a\'b\\c$1' );`,
+		"'127.0.0.1:22002'", "define('MY_OWN', 'localhost:3306');", "$table_prefix = 'moss_';"} {
 		assert.Contains(t, string(changed), part)
 	}
 	values, err := k.Values(folder)
 	require.NoError(t, err)
-	assert.Equal(t, map[string]string{"address": "127.0.0.1:22002", "name": "n", "user": "u", "password": `a'b\c$1`, "prefix": "moss_"}, values)
+	assert.Equal(t, map[string]string{"address": "127.0.0.1:22002", "name": "n", "user": "u", "password": `a'b\c$1`, "prefix": "moss_"},
+		values)
 	info, err := os.Stat(path)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())
@@ -131,5 +135,6 @@ func TestOnlyTheDatabasesConstantsAreChanged(t *testing.T) {
 func TestDumpsAreComparedTableByTable(t *testing.T) {
 	before := map[string]TableSum{"a": {3, 7}, "b": {1, 2}, "c": {0, 0}}
 	assert.Empty(t, Compare(before, map[string]TableSum{"a": {3, 7}, "b": {1, 2}, "c": {0, 0}}))
-	assert.Equal(t, []string{"a has 2 rows of 3", "b differs in content", "c is missing", "d is new"}, Compare(before, map[string]TableSum{"a": {2, 7}, "b": {1, 3}, "d": {0, 0}}))
+	assert.Equal(t, []string{"a has 2 rows of 3", "b differs in content", "c is missing", "d is new"},
+		Compare(before, map[string]TableSum{"a": {2, 7}, "b": {1, 3}, "d": {0, 0}}))
 }

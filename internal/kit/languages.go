@@ -1,11 +1,13 @@
 package kit
 
 import (
-	"os"
 	"path/filepath"
 	"slices"
 
 	"vessik/internal/core/site"
+	"vessik/internal/ownfile"
+
+	"vessik/internal/safefile"
 )
 
 // LanguagePack is the row of the engine catalogue that holds a CMS's languages; empty where every release has them.
@@ -19,7 +21,7 @@ func (k *Kit) LanguagePack(version string) string {
 // LanguagesIn lists the languages of a folder of language files, the usual one first.
 func (k *Kit) LanguagesIn(dir string) []string {
 	found := []string{}
-	entries, _ := os.ReadDir(dir)
+	entries, _ := ownfile.List(dir)
 	for _, entry := range entries {
 		if match := k.submatch(k.Languages.Files, entry.Name()); match != nil && match[1] != k.Languages.Usual {
 			found = append(found, match[1])
@@ -31,12 +33,9 @@ func (k *Kit) LanguagesIn(dir string) []string {
 
 // LayLanguage copies one language's files from its pack into a site's folder.
 func (k *Kit) LayLanguage(pack, folder, language string) error {
-	from, to := filepath.Join(pack, k.Languages.Pack), filepath.Join(folder, k.Languages.Folder)
-	entries, err := os.ReadDir(from)
+	from := filepath.Join(pack, k.Languages.Pack)
+	entries, err := ownfile.List(from)
 	if err != nil {
-		return err
-	}
-	if err := os.MkdirAll(to, 0o755); err != nil {
 		return err
 	}
 	for _, entry := range entries {
@@ -44,10 +43,16 @@ func (k *Kit) LayLanguage(pack, folder, language string) error {
 		if match == nil || match[1] != language {
 			continue
 		}
-		if _, err := os.Stat(filepath.Join(to, entry.Name())); err == nil {
+		name := filepath.Join(k.Languages.Folder, entry.Name())
+		if there, err := safefile.Open(folder, name); err == nil {
+			there.Close()
 			continue
 		}
-		if err := copyFile(filepath.Join(from, entry.Name()), filepath.Join(to, entry.Name())); err != nil {
+		text, err := ownfile.Read(filepath.Join(from, entry.Name()))
+		if err != nil {
+			return err
+		}
+		if err := safefile.WriteFile(folder, name, text, 0o644); err != nil {
 			return err
 		}
 	}

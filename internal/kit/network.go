@@ -13,7 +13,8 @@ import (
 // MakeNetwork turns a site that was just filled into a network of sites; facts must name the kind of network.
 func (k *Kit) MakeNetwork(ctx context.Context, php *engine.Engine, s site.Site, facts Facts) error {
 	script := func(arguments ...string) error {
-		out, err := k.Run(ctx, Script{PHP: php, Folder: s.DocumentRoot(), Settings: s.Settings, Port: facts.Port, Names: []string{k.Network.Script},
+		out, err := k.Run(ctx, Script{PHP: php, Folder: s.Folder, Root: s.DocumentRoot(), Settings: s.Settings, Port: facts.Port,
+			Names:     []string{k.Network.Script},
 			Arguments: append([]string{s.DocumentRoot(), facts.URL}, arguments...)})
 		if err != nil || !bytes.Contains(out, []byte(k.Network.Answer)) {
 			return fmt.Errorf("make the network: %w", said(err, out))

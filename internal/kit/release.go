@@ -19,10 +19,13 @@ import (
 	"syscall"
 	"time"
 
+	"vessik/internal/cell"
+	"vessik/internal/core/dump"
 	"vessik/internal/core/rewrite"
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
-	"vessik/internal/proc"
+	"vessik/internal/ownfile"
+	"vessik/internal/safefile"
 )
 
 // Releases lists the versions of each kit, the default first: those of the engine catalogue, and those on the user's shelf.
@@ -86,14 +89,15 @@ type Source struct {
 
 // Prepare returns a release made ready, from the stock where it is there. It runs the kit's install script on a scratch database;
 // version is what it is in full.
-func (s *Stock) Prepare(ctx context.Context, k *Kit, source Source, version string, php *engine.Engine, database *engine.DatabaseServer) (*Prepared, error) {
+func (s *Stock) Prepare(ctx context.Context, k *Kit, source Source, version string, php *engine.Engine,
+	database *engine.DatabaseServer) (*Prepared, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	release := k.Name + "-" + version + source.ID + "-"
 	id := release + k.fingerprint()
 	place := filepath.Join(s.Dir, id)
 	now := time.Now()
-	err := os.Chtimes(place, now, now) // it is in use
+	err := ownfile.Touch(place, now) // it is in use
 	missing := errors.Is(err, fs.ErrNotExist)
 	if p := s.kept[id]; p != nil && !missing {
 		return p, nil
@@ -104,12 +108,12 @@ func (s *Stock) Prepare(ctx context.Context, k *Kit, source Source, version stri
 		}
 		s.forget(release, id)
 	}
-	image, err := os.ReadFile(filepath.Join(place, "image.sql"))
+	image, err := ownfile.Read(filepath.Join(place, "image.sql"))
 	if err != nil {
 		return nil, fmt.Errorf("read the prepared %s: %w", id, err)
 	}
 	p := &Prepared{Kit: k, Tree: filepath.Join(place, "tree")}
-	p.Bytes = TreeBytes(p.Tree)
+	p.Bytes = safefile.Bytes(p.Tree)
 	if p.statements, err = rewrite.Statements(string(image)); err != nil {
 		return nil, fmt.Errorf("read the prepared %s: %w", id, err)
 	}
@@ -125,18 +129,19 @@ const unusedFor = 7 * 24 * time.Hour
 
 // forget removes what was made ready of a release by other states of its kit, and has not been used for long.
 func (s *Stock) forget(release, id string) {
-	entries, _ := os.ReadDir(s.Dir)
+	entries, _ := ownfile.List(s.Dir)
 	for _, entry := range entries {
 		fingerprint, of := strings.CutPrefix(entry.Name(), release)
 		if info, err := entry.Info(); of && entry.Name() != id && len(fingerprint) == 8 && err == nil && time.Since(info.ModTime()) > unusedFor {
-			os.RemoveAll(filepath.Join(s.Dir, entry.Name()))
+			ownfile.RemoveAll(filepath.Join(s.Dir, entry.Name()))
 		}
 	}
 }
 
 // ClearScratch drops what a preparation that was killed left on a server; keep are the databases of sites.
 func ClearScratch(ctx context.Context, database *engine.DatabaseServer, keep []string) error {
-	rows, err := database.Admin().QueryContext(ctx, "SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME REGEXP '^vessik_[0-9a-f]{8}$' UNION SELECT User FROM mysql.global_priv WHERE User REGEXP '^vessik_[0-9a-f]{8}$'")
+	rows, err := database.Admin().QueryContext(ctx, "SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME REGEXP "+
+		"'^vessik_[0-9a-f]{8}$' UNION SELECT User FROM mysql.global_priv WHERE User REGEXP '^vessik_[0-9a-f]{8}$'")
 	if err != nil {
 		return fmt.Errorf("look for scratch databases: %w", err)
 	}
@@ -163,21 +168,21 @@ func ClearScratch(ctx context.Context, database *engine.DatabaseServer, keep []s
 }
 
 func (s *Stock) make(ctx context.Context, place string, k *Kit, source Source, php *engine.Engine, database *engine.DatabaseServer) error {
-	if err := os.MkdirAll(s.Dir, 0o755); err != nil {
+	if err := ownfile.Make(s.Dir, 0o755); err != nil {
 		return err
 	}
-	leftovers, _ := filepath.Glob(filepath.Join(s.Dir, ".partial-*"))
+	leftovers := ownfile.Find(filepath.Join(s.Dir, ".partial-*"))
 	for _, path := range leftovers { // of a service that was killed; a young one may be at work
 		if info, err := os.Stat(path); err == nil && time.Since(info.ModTime()) > time.Hour {
-			os.RemoveAll(path)
+			ownfile.RemoveAll(path)
 		}
 	}
 	partial, err := os.MkdirTemp(s.Dir, ".partial-")
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(partial)
-	if err := os.Chmod(partial, 0o755); err != nil {
+	defer ownfile.RemoveAll(partial)
+	if err := ownfile.SetMode(partial, 0o755); err != nil {
 		return err
 	}
 	tree := filepath.Join(partial, "tree")
@@ -185,11 +190,12 @@ func (s *Stock) make(ctx context.Context, place string, k *Kit, source Source, p
 		return err
 	}
 	if k.Layout.Script != "" && source.Packages != "" {
-		if out, err := k.Run(ctx, Script{PHP: php, Folder: tree, Names: []string{k.Layout.Script}, Arguments: []string{tree}}); err != nil {
+		if out, err := k.Run(ctx, Script{PHP: php, Folder: tree, Root: tree, Names: []string{k.Layout.Script},
+			Arguments: []string{tree}}); err != nil {
 			return fmt.Errorf("its layout script: %w", said(err, out))
 		}
 	}
-	image, err := os.Create(filepath.Join(partial, "image.sql"))
+	image, err := ownfile.Create(filepath.Join(partial, "image.sql"))
 	if err != nil {
 		return err
 	}
@@ -199,7 +205,7 @@ func (s *Stock) make(ctx context.Context, place string, k *Kit, source Source, p
 			return err
 		}
 	}
-	err = os.Rename(partial, place)
+	err = ownfile.Rename(partial, place)
 	if errors.Is(err, syscall.ENOTEMPTY) || errors.Is(err, fs.ErrExist) { // another service was first
 		return nil
 	}
@@ -214,23 +220,25 @@ func (k *Kit) install(ctx context.Context, tree string, image *os.File, php *eng
 		return err
 	}
 	defer database.DropDatabase(context.WithoutCancel(ctx), scratch.Name, scratch.User)
-	facts := Facts{Site: site.Site{Folder: tree}, URL: preparedBase, Domain: strings.TrimPrefix(preparedBase, "http://"), Prefix: k.Database.Prefix, Database: scratch, Host: "127.0.0.1", Port: database.Port}
+	facts := Facts{Site: site.Site{Folder: tree}, URL: preparedBase, Domain: strings.TrimPrefix(preparedBase, "http://"),
+		Prefix: k.Database.Prefix, Database: scratch, Host: "127.0.0.1", Port: database.Port}
 	if err := k.Configure(facts); err != nil {
 		return err
 	}
-	out, err := k.Run(ctx, Script{PHP: php, Folder: tree, Names: []string{k.Install.Script}, Arguments: []string{tree, preparedBase}})
+	out, err := k.Run(ctx, Script{PHP: php, Folder: tree, Root: tree, Port: database.Port, Names: []string{k.Install.Script},
+		Arguments: []string{tree, preparedBase}})
 	if err != nil || !bytes.Contains(out, []byte(k.Install.Answer)) {
 		return fmt.Errorf("its install script: %w", said(err, out))
 	}
 	if k.Configuration.File != "" { // no secret stays
-		if err := os.Remove(k.ConfigurationFile(facts.Site)); err != nil {
+		if err := k.RemoveConfiguration(facts.Site); err != nil {
 			return err
 		}
 	}
 	if err := k.ClearCaches(tree); err != nil {
 		return err
 	}
-	pool := database.Open(scratch.Name)
+	pool := database.OpenAs(scratch)
 	defer pool.Close()
 	return Dump(ctx, pool, image)
 }
@@ -238,9 +246,10 @@ func (k *Kit) install(ctx context.Context, tree string, image *os.File, php *eng
 // Script is PHP to be run for a site from the command line, held to the site's folder.
 type Script struct {
 	PHP       *engine.Engine
-	Folder    string
+	Folder    string // the site's whole folder, which is all that the script has
+	Root      string // the document root in it, where it runs
 	Settings  site.Settings
-	Port      int      // of the database server, which a site that works offline may still reach
+	Port      int      // of the database server, the one thing that it may connect to
 	Names     []string // the kit's own files, one after the other in one PHP
 	Text      string   // and then this, without its opening tag
 	Arguments []string
@@ -252,7 +261,7 @@ func (k *Kit) Run(ctx context.Context, s Script) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(dir)
+	defer ownfile.RemoveAll(dir)
 	ini, err := engine.CommandIni(s.PHP, dir, s.Settings)
 	if err != nil {
 		return nil, err
@@ -262,26 +271,25 @@ func (k *Kit) Run(ctx context.Context, s Script) ([]byte, error) {
 		main += "require " + phpString(filepath.Join(dir, "kit", name)) + ";\n"
 	}
 	if k.files != nil {
-		if err := os.CopyFS(filepath.Join(dir, "kit"), k.files); err != nil {
+		if err := ownfile.CopyTree(filepath.Join(dir, "kit"), k.files); err != nil {
 			return nil, err
 		}
 	}
 	for name, text := range map[string]string{"main.php": main + s.Text, "php.ini": ini} {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
+		if err := ownfile.Write(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
 			return nil, err
 		}
 	}
-	confine := proc.Confinement{ReadFolders: []string{s.PHP.Root()}, WriteFolders: append([]string{s.Folder, dir}, s.Settings.Allow...)}
-	if s.Settings.Offline {
-		confine.OnlyPorts = []uint16{uint16(s.Port)}
-	}
-	command, err := confine.Command(ctx, s.PHP.PHPCommand(), append([]string{"-d", "error_reporting=0", "-c", filepath.Join(dir, "php.ini"), filepath.Join(dir, "main.php")}, s.Arguments...)...)
+	c := cell.Cell{Name: "script", Init: true, ReadFolders: []string{s.PHP.Root()},
+		WriteFolders: append([]string{s.Folder, dir}, s.Settings.Allow...), Network: cell.OnlyPort(s.Port)}
+	command, err := s.PHP.Cells.Command(c, nil, s.PHP.PHPCommand(),
+		append([]string{"-d", "error_reporting=0", "-c", filepath.Join(dir, "php.ini"), filepath.Join(dir, "main.php")}, s.Arguments...)...)
 	if err != nil {
 		return nil, err
 	}
 	command.Env = []string{"PHP_INI_SCAN_DIR=", "PATH=/usr/local/bin:/usr/bin:/bin", "TMPDIR=" + dir, "HOME=" + dir}
-	command.Dir = s.Folder
-	return command.CombinedOutput()
+	command.Dir = s.Root
+	return command.Run(ctx)
 }
 
 // layTree copies a release's files, its links into other packages resolved, without the packages' own configuration.
@@ -302,7 +310,7 @@ func (k *Kit) layTree(ctx context.Context, from Source, tree string) error {
 			return err
 		}
 	} else if source == "" {
-		if err := os.Mkdir(tree, 0o755); err != nil {
+		if err := ownfile.MakeNew(tree, 0o755); err != nil {
 			return err
 		}
 	} else if err := CopyTree(ctx, filepath.Join(source, k.Layout.Root), tree, k.Layout.LeaveOut...); err != nil {
@@ -312,7 +320,7 @@ func (k *Kit) layTree(ctx context.Context, from Source, tree string) error {
 		if source == "" {
 			break
 		}
-		if err := os.MkdirAll(filepath.Dir(filepath.Join(tree, piece.To)), 0o755); err != nil {
+		if err := ownfile.Make(filepath.Dir(filepath.Join(tree, piece.To)), 0o755); err != nil {
 			return err
 		}
 		if err := CopyTree(ctx, filepath.Join(source, piece.From), filepath.Join(tree, piece.To)); err != nil {
@@ -320,7 +328,7 @@ func (k *Kit) layTree(ctx context.Context, from Source, tree string) error {
 		}
 	}
 	for _, name := range k.Layout.Folders {
-		if err := os.MkdirAll(filepath.Join(tree, name), 0o755); err != nil {
+		if err := ownfile.Make(filepath.Join(tree, name), 0o755); err != nil {
 			return err
 		}
 	}
@@ -335,19 +343,19 @@ func (k *Kit) layTree(ctx context.Context, from Source, tree string) error {
 // layCertificates makes the bundle that Debian makes on installation; ours is not installed.
 func layCertificates(root string) error {
 	bundle := filepath.Join(root, "etc/ssl/certs/ca-certificates.crt")
-	certificates, _ := filepath.Glob(filepath.Join(root, "usr/share/ca-certificates/mozilla/*.crt"))
+	certificates := ownfile.Find(filepath.Join(root, "usr/share/ca-certificates/mozilla/*.crt"))
 	var all bytes.Buffer
 	for _, path := range certificates {
-		text, err := os.ReadFile(path)
+		text, err := ownfile.Read(path)
 		if err != nil {
 			return err
 		}
 		all.Write(text)
 	}
-	if err := os.MkdirAll(filepath.Dir(bundle), 0o755); err != nil {
+	if err := ownfile.Make(filepath.Dir(bundle), 0o755); err != nil {
 		return err
 	}
-	return os.WriteFile(bundle, all.Bytes(), 0o644)
+	return ownfile.Write(bundle, all.Bytes(), 0o644)
 }
 
 var tableHead = regexp.MustCompile("^(?:CREATE TABLE|INSERT INTO|REPLACE INTO|DROP TABLE IF EXISTS|LOCK TABLES) `")
@@ -375,7 +383,8 @@ func (k *Kit) prefixColumns(from, to string, numbers ...string) []string {
 			}
 			column := engine.Identifier(c.Column)
 			for _, value := range c.Values {
-				statements = append(statements, fmt.Sprintf("UPDATE %s SET %s=%s WHERE %s=%s", engine.Identifier(to+number+c.Table), column, rewrite.Quote(to+number+value), column, rewrite.Quote(from+number+value)))
+				statements = append(statements, fmt.Sprintf("UPDATE %s SET %s=%s WHERE %s=%s", engine.Identifier(to+number+c.Table), column,
+					rewrite.Quote(to+number+value), column, rewrite.Quote(from+number+value)))
 			}
 			if len(c.Values) > 0 {
 				continue
@@ -387,7 +396,7 @@ func (k *Kit) prefixColumns(from, to string, numbers ...string) []string {
 	return statements
 }
 
-var tableMade = regexp.MustCompile("^CREATE TABLE (?:IF NOT EXISTS )?`([^`]+)`")
+var tableMade = regexp.MustCompile("(?i)^CREATE TABLE (?:IF NOT EXISTS )?`([^`]+)`")
 
 // numberOf finds the sub-site that a statement makes a table for, such as 3_ in k3xw_3_options.
 func (k *Kit) numberOf(statement, prefix string) string {
@@ -411,7 +420,7 @@ func (k *Kit) Dumped(dump io.Reader) (address, prefix string, err error) {
 	known := k.Content.Address == "" || k.Content.Marker == ""
 	for scanner := rewrite.NewScanner(dump); !known; known = address != "" && prefix != "" {
 		statement, err := scanner.Next()
-		if err == io.EOF {
+		if errors.Is(err, io.EOF) {
 			break
 		}
 		if err != nil {
@@ -431,20 +440,22 @@ func (k *Kit) Dumped(dump io.Reader) (address, prefix string, err error) {
 
 // DrawContent fills a site's empty database from a dump of another one: re-addressed, under its own prefix, with its own title and
 // administrator where the facts have a hash for the password. fit changes each statement as the server needs it.
-func (k *Kit) DrawContent(ctx context.Context, pool *sql.DB, dump io.Reader, from, prefix string, facts Facts, fit func(string) (string, error)) (rewrite.Tally, error) {
+func (k *Kit) DrawContent(ctx context.Context, pool *sql.DB, text io.Reader, from, prefix string, facts Facts, fit Change) (rewrite.Tally,
+	error) {
 	readdress := rewrite.New(from, facts.URL)
 	readdress.SubDomains = facts.Site.Network == site.NetworkDomains
 	numbers := []string{}
-	err := Load(ctx, pool, dump, func(statement string) (string, error) {
-		if number := k.numberOf(statement, prefix); number != "" {
+	judge := &dump.Judge{From: prefix, To: facts.Prefix}
+	err := Load(ctx, pool, text, judge, fit, func(statement string, kind dump.Kind) (string, error) {
+		if number := k.numberOf(statement, facts.Prefix); kind == dump.Definition && number != "" {
 			numbers = append(numbers, number)
 		}
-		statement, err := fit(Reprefix(statement, prefix, facts.Prefix))
-		if err != nil || from == "" {
-			return statement, err
+		if from == "" || kind != dump.Rows {
+			return statement, nil
 		}
 		return readdress.Statement(statement)
 	})
+	readdress.LeaveOut(judge.Left())
 	if err != nil {
 		return readdress.Tally(), err
 	}

@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -14,15 +13,16 @@ import (
 
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
+	"vessik/internal/ownfile"
 )
 
 // OwnTouches reads the user's own finishing touches from a folder: NAME.sql (with the same templates as a kit's), NAME.php (the CMS
 // is loaded first) and NAME.sh (a command in the site's environment). What one does stands in its first line, as a comment.
 func OwnTouches(dir string) []Touch {
 	own := []Touch{}
-	entries, _ := os.ReadDir(dir)
+	entries, _ := ownfile.List(dir)
 	for _, entry := range entries {
-		text, err := os.ReadFile(filepath.Join(dir, entry.Name()))
+		text, err := ownfile.Read(filepath.Join(dir, entry.Name()))
 		if err != nil {
 			continue
 		}
@@ -112,7 +112,7 @@ func (k *Kit) With(ctx context.Context, php *engine.Engine, s site.Site, facts F
 		names = []string{k.Load}
 	}
 	const done = "vessik: it is done"
-	out, err := k.Run(ctx, Script{PHP: php, Folder: s.DocumentRoot(), Settings: s.Settings, Port: facts.Port, Names: names,
+	out, err := k.Run(ctx, Script{PHP: php, Folder: s.Folder, Root: s.DocumentRoot(), Settings: s.Settings, Port: facts.Port, Names: names,
 		Text: "$value = " + phpString(value) + ";\n" + text + "\necho '" + done + "';", Arguments: []string{s.DocumentRoot(), facts.URL}})
 	if err != nil || !strings.Contains(string(out), done) {
 		return said(err, out)

@@ -2,6 +2,7 @@ package kit
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -11,26 +12,31 @@ import (
 	"strings"
 
 	"golang.org/x/sync/errgroup"
+
+	"vessik/internal/ownfile"
+	"vessik/internal/safefile"
 )
 
-// CopyTree copies a release's files and folders, following links so that the copy is whole; several files at a time. What leaveOut
+// CopyTree copies the files of packages and folders, following links so that the copy is whole; several files at a time. What leaveOut
 // names, by paths below the folder, is not copied.
 func CopyTree(ctx context.Context, from, to string, leaveOut ...string) error {
-	return copyTree(ctx, from, to, true, leaveOut)
-}
-
-// CopySite copies a site's folder. Its links stay links: a site could lay one to a file that it may not read itself.
-func CopySite(ctx context.Context, from, to string, leaveOut ...string) error {
-	return copyTree(ctx, from, to, false, leaveOut)
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(max(2, runtime.NumCPU()))
+	left := map[string]bool{}
+	for _, name := range leaveOut {
+		left[filepath.Join(from, name)] = true
+	}
+	err := copyFolder(ctx, group, from, to, left)
+	if waited := group.Wait(); waited != nil {
+		return waited
+	}
+	return err
 }
 
 // ClearCaches empties the folders that the kit's CMS fills again by itself, and makes those that are missing.
 func (k *Kit) ClearCaches(folder string) error {
 	for _, name := range k.Layout.Caches {
-		if err := os.RemoveAll(filepath.Join(folder, name)); err != nil {
-			return err
-		}
-		if err := os.MkdirAll(filepath.Join(folder, name), 0o755); err != nil {
+		if err := errors.Join(safefile.Remove(folder, name), safefile.MakeFolder(folder, name)); err != nil {
 			return err
 		}
 		for _, f := range k.Layout.Files {
@@ -51,32 +57,14 @@ func (k *Kit) layFileWith(folder string, f Text, facts Facts) error {
 	if err != nil {
 		return err
 	}
-	path := filepath.Join(folder, f.Path)
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return err
-	}
-	return os.WriteFile(path, []byte(text), 0o644)
+	return safefile.WriteFile(folder, f.Path, []byte(text), 0o644)
 }
 
-func copyTree(ctx context.Context, from, to string, follow bool, leaveOut []string) error {
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(max(2, runtime.NumCPU()))
-	left := map[string]bool{}
-	for _, name := range leaveOut {
-		left[filepath.Join(from, name)] = true
-	}
-	err := copyFolder(ctx, group, from, to, follow, left)
-	if waited := group.Wait(); waited != nil {
-		return waited
-	}
-	return err
-}
-
-func copyFolder(ctx context.Context, group *errgroup.Group, from, to string, follow bool, left map[string]bool) error {
-	if err := os.Mkdir(to, 0o755); err != nil {
+func copyFolder(ctx context.Context, group *errgroup.Group, from, to string, left map[string]bool) error {
+	if err := ownfile.MakeNew(to, 0o755); err != nil {
 		return err
 	}
-	entries, err := os.ReadDir(from)
+	entries, err := ownfile.List(from)
 	if err != nil {
 		return err
 	}
@@ -86,16 +74,6 @@ func copyFolder(ctx context.Context, group *errgroup.Group, from, to string, fol
 			continue
 		}
 		isFolder := entry.IsDir()
-		if entry.Type()&fs.ModeSymlink != 0 && !follow {
-			target, err := os.Readlink(filepath.Join(from, entry.Name()))
-			if err != nil {
-				return err
-			}
-			if err := os.Symlink(target, filepath.Join(to, entry.Name())); err != nil {
-				return err
-			}
-			continue
-		}
 		if entry.Type()&fs.ModeSymlink != 0 {
 			info, err := os.Stat(filepath.Join(from, entry.Name()))
 			if err != nil {
@@ -107,7 +85,7 @@ func copyFolder(ctx context.Context, group *errgroup.Group, from, to string, fol
 			files = append(files, entry.Name())
 			continue
 		}
-		if err := copyFolder(ctx, group, filepath.Join(from, entry.Name()), filepath.Join(to, entry.Name()), follow, left); err != nil {
+		if err := copyFolder(ctx, group, filepath.Join(from, entry.Name()), filepath.Join(to, entry.Name()), left); err != nil {
 			return err
 		}
 	}
@@ -128,12 +106,12 @@ func copyFolder(ctx context.Context, group *errgroup.Group, from, to string, fol
 }
 
 func copyFile(from, to string) error {
-	source, err := os.Open(from)
+	source, err := ownfile.Open(from)
 	if err != nil {
 		return err
 	}
 	defer source.Close()
-	target, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	target, err := ownfile.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 	if err != nil {
 		return err
 	}
@@ -142,17 +120,4 @@ func copyFile(from, to string) error {
 		return err
 	}
 	return target.Close()
-}
-
-// TreeBytes is the size of a folder's files.
-func TreeBytes(dir string) (bytes int64) {
-	filepath.WalkDir(dir, func(_ string, entry fs.DirEntry, err error) error {
-		if err == nil && entry.Type().IsRegular() {
-			if info, err := entry.Info(); err == nil {
-				bytes += info.Size()
-			}
-		}
-		return nil
-	})
-	return bytes
 }

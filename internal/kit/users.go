@@ -11,8 +11,6 @@ import (
 	"errors"
 	"fmt"
 	"html"
-	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,6 +18,8 @@ import (
 
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
+
+	"vessik/internal/safefile"
 )
 
 // HashOf is what a version of the CMS stores for a password; empty where the kit knows no way.
@@ -47,12 +47,13 @@ func (k *Kit) PasswordChanged(ctx context.Context, pool *sql.DB, facts Facts) (b
 		return false, err
 	}
 	password := k.asPosted(facts.Admin.Password)
-	return stored != facts.Site.AdminHash && !passwordMatches(password, stored) && !passwordMatches(k.peppered(facts.Site.Folder, password), stored), nil
+	return stored != facts.Site.AdminHash && !passwordMatches(password, stored) && !passwordMatches(k.peppered(facts.Site.Folder, password),
+		stored), nil
 }
 
 // peppered is what the CMS gives to bcrypt where it keeps a key of its own; empty where it does not.
 func (k *Kit) peppered(folder, password string) string {
-	text, err := os.ReadFile(filepath.Join(folder, k.Administrator.Pepper.File))
+	text, err := safefile.ReadFile(folder, k.Administrator.Pepper.File)
 	if err != nil {
 		return ""
 	}

@@ -62,7 +62,8 @@ func TestATornBlockIsLeftAlone(t *testing.T) {
 }
 
 func TestTheResponderAnswersForSitesAlone(t *testing.T) {
-	r, err := Respond(20553, 20572, func(name string) bool { return name == "moss.test" }, func(name string) bool { return strings.HasSuffix(name, ".test") })
+	r, err := Respond(20553, 20572, func(name string) bool { return name == "moss.test" },
+		func(name string) bool { return strings.HasSuffix(name, ".test") })
 	require.NoError(t, err)
 	defer r.Close()
 	for _, network := range []string{"udp", "tcp"} {

@@ -1,10 +1,13 @@
 package names
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"net"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/miekg/dns"
 )
@@ -77,6 +80,69 @@ func answer(question *dns.Msg, knows, served func(name string) bool) *dns.Msg {
 		reply.SetRcode(question, dns.RcodeNameError)
 	default: // nothing of ours
 		reply.SetRcode(question, dns.RcodeRefused)
+	}
+	return reply
+}
+
+// Resolve answers a site's questions on sockets of its own, until they are closed: names of ours lead to this machine; all others are
+// looked up as this machine would, or, offline, are not known.
+func Resolve(packets net.PacketConn, streams net.Listener, ours func(name string) bool, offline bool) {
+	nobody := func(string) bool { return false }
+	handler := dns.HandlerFunc(func(w dns.ResponseWriter, question *dns.Msg) {
+		reply := answer(question, func(name string) bool {
+			return name == "localhost" || strings.HasSuffix(name, ".localhost") || ours(name)
+		}, nobody)
+		if reply.Rcode == dns.RcodeRefused {
+			if reply.Authoritative = false; offline {
+				reply.Rcode = dns.RcodeNameError
+			} else {
+				reply = lookUp(question, reply)
+			}
+		}
+		w.WriteMsg(reply)
+	})
+	for _, server := range []*dns.Server{{PacketConn: packets, Handler: handler}, {Listener: streams, Handler: handler}} {
+		go server.ActivateAndServe()
+	}
+}
+
+// looking bounds how many names are looked up for sites at a time.
+var looking = make(chan struct{}, 64)
+
+// lookUp asks this machine for an address, and its name servers for anything else.
+func lookUp(question, reply *dns.Msg) *dns.Msg {
+	looking <- struct{}{}
+	defer func() { <-looking }()
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	reply.RecursionAvailable = true
+	reply.Rcode = dns.RcodeSuccess
+	asked := question.Question[0]
+	if asked.Qtype != dns.TypeA && asked.Qtype != dns.TypeAAAA {
+		if config, err := dns.ClientConfigFromFile("/etc/resolv.conf"); err == nil && len(config.Servers) > 0 {
+			if found, _, err := new(dns.Client).ExchangeContext(ctx, question, net.JoinHostPort(config.Servers[0], config.Port)); err == nil {
+				return found
+			}
+		}
+		reply.Rcode = dns.RcodeServerFailure
+		return reply
+	}
+	family := map[uint16]string{dns.TypeA: "ip4", dns.TypeAAAA: "ip6"}[asked.Qtype]
+	addresses, err := net.DefaultResolver.LookupNetIP(ctx, family, asked.Name)
+	var fault *net.DNSError
+	switch {
+	case errors.As(err, &fault) && fault.IsNotFound:
+		reply.Rcode = dns.RcodeNameError
+	case err != nil:
+		reply.Rcode = dns.RcodeServerFailure
+	}
+	for _, address := range addresses {
+		header := dns.RR_Header{Name: asked.Name, Rrtype: asked.Qtype, Class: dns.ClassINET, Ttl: ttl}
+		if asked.Qtype == dns.TypeA {
+			reply.Answer = append(reply.Answer, &dns.A{Hdr: header, A: address.AsSlice()})
+		} else {
+			reply.Answer = append(reply.Answer, &dns.AAAA{Hdr: header, AAAA: address.AsSlice()})
+		}
 	}
 	return reply
 }

@@ -8,19 +8,24 @@ import (
 	"image"
 	"image/jpeg"
 	"image/png"
+	"net"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/remote"
+
+	"vessik/internal/cell"
+	"vessik/internal/ownfile"
 )
 
-// Browser is the path of Chromium; empty where there is none.
+// Browser is the path of Chromium's own program, not of the script that starts it for people; empty where there is none.
 func Browser() string {
-	for _, name := range []string{"chromium", "chromium-browser"} {
-		if path, err := exec.LookPath(name); err == nil {
+	for _, path := range []string{"/usr/lib/chromium/chromium", "/usr/lib/chromium-browser/chromium-browser"} {
+		if info, err := os.Stat(path); err == nil && info.Mode()&0o111 != 0 {
 			return path
 		}
 	}
@@ -29,7 +34,9 @@ func Browser() string {
 
 // Taker takes one picture at a time. Its browser starts with the first one and ends when nobody has asked for a while.
 type Taker struct {
-	Dir string // for the browser's own files
+	Dir   string // for the browser's own files
+	Cells *cell.Cells
+	Port  int // of the gateway: all that the browser reaches
 
 	mu      sync.Mutex
 	browser context.Context
@@ -106,7 +113,7 @@ func (t *Taker) take(ctx context.Context, address string) (image.Image, error) {
 
 // Save writes a picture as JPEG.
 func Save(path string, picture image.Image) error {
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	file, err := ownfile.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
@@ -127,22 +134,69 @@ func (t *Taker) start() error {
 		return fmt.Errorf("there is no Chromium on this machine: install the package chromium")
 	}
 	profile := filepath.Join(t.Dir, "browser")
-	if err := os.MkdirAll(profile, 0o700); err != nil {
+	if err := ownfile.Make(profile, 0o700); err != nil {
 		return err
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(width, height), chromedp.UserDataDir(profile),
-		chromedp.Env("HOME="+profile), chromedp.Flag("host-resolver-rules", "MAP * 127.0.0.1"), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-sync", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-breakpad", true), chromedp.Flag("disable-crash-reporter", true))
-	allocator, endAllocator := chromedp.NewExecAllocator(context.Background(), options...)
+	end, address, err := t.launch(path, profile)
+	if err != nil {
+		return fmt.Errorf("start Chromium: %w", err)
+	}
+	allocator, endAllocator := remote.NewAllocator(context.Background(), address)
 	browser, endBrowser := chromedp.NewContext(allocator)
 	if err := chromedp.Do(browser); err != nil {
 		endAllocator()
+		end()
 		return fmt.Errorf("start Chromium: %w", err)
 	}
-	t.browser, t.end = browser, func() { endBrowser(); endAllocator(); os.RemoveAll(profile) }
+	t.browser, t.end = browser, func() { endBrowser(); endAllocator(); end(); ownfile.RemoveAll(profile) }
 	t.idle = time.AfterFunc(browserIdle, t.Close)
 	return nil
 }
+
+// launch starts Chromium in a cell of its own, for it draws what sites say: it reaches the gateway, and is reached on a port that the
+// service holds for it. address is where it is told what to draw.
+func (t *Taker) launch(program, profile string) (end func(), address string, err error) {
+	listener, err := net.ListenTCP("tcp4", &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	if err != nil {
+		return nil, "", err
+	}
+	defer listener.Close()
+	held, err := listener.File()
+	if err != nil {
+		return nil, "", err
+	}
+	port := listener.Addr().(*net.TCPAddr).Port
+	command, err := t.Cells.Command(cell.Cell{Name: "browser", WriteFolders: []string{profile}, UnixSockets: true,
+		Network: cell.OnlyPort(t.Port), Listen: map[uint16]*os.File{uint16(port): held},
+		Init: true, Limits: cell.Limits{Processes: 512}}, nil, program,
+		append(flags, "--user-data-dir="+profile, fmt.Sprintf("--remote-debugging-port=%d", port),
+			fmt.Sprintf("--window-size=%d,%d", width, height), "about:blank")...)
+	if err != nil {
+		held.Close()
+		return nil, "", err
+	}
+	command.Env, command.Dir = []string{"HOME=" + profile, "TMPDIR=" + profile, "PATH=/usr/bin:/bin", "LANG=C.UTF-8"}, profile
+	if err := command.Start(); err != nil {
+		held.Close()
+		return nil, "", err
+	}
+	gone := make(chan struct{})
+	go func() { command.Wait(); close(gone) }()
+	end = func() {
+		syscall.Kill(-command.Process.Pid, syscall.SIGKILL)
+		<-gone
+		held.Close()
+	}
+	return end, fmt.Sprintf("ws://127.0.0.1:%d", port), nil
+}
+
+// flags are for a browser that nobody looks at, which asks nobody but the sites: its cell is the sandbox, which is narrower than its own.
+var flags = []string{"--headless", "--no-sandbox", "--no-first-run", "--no-default-browser-check", "--disable-gpu",
+	"--disable-dev-shm-usage", "--disable-extensions", "--disable-sync", "--disable-quic",
+	"--disable-breakpad", "--disable-crash-reporter", "--disable-background-networking", "--disable-component-update",
+	"--disable-default-apps", "--disable-popup-blocking", "--hide-scrollbars",
+	"--mute-audio", "--force-color-profile=srgb", "--password-store=basic", "--metrics-recording-only",
+	"--host-resolver-rules=MAP * 127.0.0.1", "--remote-allow-origins=*"}
 
 // Close ends the browser.
 func (t *Taker) Close() {

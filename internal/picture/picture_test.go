@@ -8,12 +8,16 @@ import (
 	"image/jpeg"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"vessik/internal/cell"
 )
 
 func plain(width, height int, shade uint8) *image.RGBA {
@@ -50,7 +54,13 @@ func TestPagesAreComparedInARealBrowser(t *testing.T) {
 		fmt.Fprintf(w, `<body style="margin:0;background:%s"><h1>Same words</h1></body>`, shade)
 	}))
 	defer pages.Close()
-	taker := &Taker{Dir: t.TempDir()}
+	cells, err := cell.Open(t.TempDir())
+	require.NoError(t, err)
+	address, err := url.Parse(pages.URL)
+	require.NoError(t, err)
+	port, err := strconv.Atoi(address.Port())
+	require.NoError(t, err)
+	taker := &Taker{Dir: t.TempDir(), Cells: cells, Port: port}
 	defer taker.Close()
 	ctx := context.Background()
 	compared, err := taker.Compare(ctx, pages.URL+"/fern", pages.URL+"/moss")

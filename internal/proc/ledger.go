@@ -12,6 +12,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"vessik/internal/ownfile"
 )
 
 // ledger remembers on disk which processes were started, so that a service that was killed can be cleaned up after: a process is
@@ -44,9 +46,7 @@ func (l *ledger) change(edit func()) {
 	if err != nil {
 		return
 	}
-	if os.WriteFile(l.path+".next", text, 0o600) == nil {
-		os.Rename(l.path+".next", l.path)
-	}
+	ownfile.Write(l.path, text, 0o600)
 }
 
 // EndLeftovers ends the processes that a dead service left, and returns their names. Call it before anything is started.
@@ -82,6 +82,9 @@ func endGroup(group int, grace time.Duration) {
 		time.Sleep(5 * time.Millisecond)
 	}
 	syscall.Kill(-group, syscall.SIGKILL)
+	for end := time.Now().Add(time.Second); groupLives(group) && time.Now().Before(end); {
+		time.Sleep(time.Millisecond)
+	}
 }
 
 // startTime reads field 22 of /proc/PID/stat; empty when there is no such process or it is a zombie.

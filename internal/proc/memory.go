@@ -30,6 +30,42 @@ func Memory(pid int) int64 {
 	return total
 }
 
+// Usage is what a process and its children take: memory in bytes, how many processes and threads they are, and which one takes the most.
+// What they share is counted once where it matters: as long as the sum with it counted for each (proc_pid_status(5)) stays below most,
+// that is what is told; beyond, each is told its part (proc_pid_smaps(5)).
+func Usage(pid int, most int64) (bytes int64, tasks, largest int) {
+	biggest := int64(-1)
+	all := append(descendants(pid), pid)
+	for _, each := range all {
+		text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", each))
+		if err != nil {
+			continue
+		}
+		own := statusField(text, "RssAnon:")<<10 + statusField(text, "RssShmem:")<<10
+		bytes += own
+		tasks += int(statusField(text, "Threads:"))
+		if own > biggest {
+			biggest, largest = own, each
+		}
+	}
+	if bytes > most {
+		bytes = 0
+		for _, each := range all {
+			text, _ := os.ReadFile(fmt.Sprintf("/proc/%d/smaps_rollup", each))
+			bytes += statusField(text, "Pss_Anon:")<<10 + statusField(text, "Pss_Shmem:")<<10
+		}
+	}
+	return bytes, tasks, largest
+}
+
+// statusField reads a number of a table such as /proc/PID/status.
+func statusField(text []byte, name string) (value int64) {
+	if _, rest, found := strings.Cut(string(text), "\n"+name); found {
+		fmt.Sscan(rest, &value)
+	}
+	return value
+}
+
 func descendants(pid int) []int {
 	found := []int{}
 	lists, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", pid)) // of each thread

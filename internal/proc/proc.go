@@ -8,12 +8,12 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
-	"runtime"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
+
+	"vessik/internal/cell"
 )
 
 // Spec says what to run.
@@ -23,9 +23,9 @@ type Spec struct {
 	Arguments []string
 	Env       []string
 	Dir       string
-	Log       string       // file that standard output and error are added to
-	Files     []*os.File   // handed over as descriptor 3 and on
-	Confine   *Confinement // nil runs it as the service itself
+	Log       string     // file that standard output and error are added to
+	Files     []*os.File // handed over as descriptor 3 and on
+	Cell      cell.Cell  // what it has of the machine
 
 	// Ready returns nil once the process serves. It is called until it does, every few milliseconds.
 	Ready func(ctx context.Context) error
@@ -44,21 +44,22 @@ type Spec struct {
 
 // Supervisor starts processes and looks after them.
 type Supervisor struct {
-	spawn  chan func()
+	cells  *cell.Cells
 	ledger *ledger
 }
 
-// NewSupervisor starts the one thread from which all children are started: the parent-death signal is bound to the thread.
-func NewSupervisor(ledgerPath string) *Supervisor {
-	s := &Supervisor{spawn: make(chan func()), ledger: &ledger{path: ledgerPath, entries: map[int]ledgerEntry{}}}
-	go func() {
-		runtime.LockOSThread()
-		for start := range s.spawn {
-			start()
-		}
-	}()
-	return s
+// NewSupervisor has every process live in a cell.
+func NewSupervisor(cells *cell.Cells, ledgerPath string) *Supervisor {
+	return &Supervisor{cells: cells, ledger: &ledger{path: ledgerPath, entries: map[int]ledgerEntry{}}}
 }
+
+// Command is a program that is run once, in a cell.
+func (s *Supervisor) Command(c cell.Cell, program string, arguments ...string) (*cell.Program, error) {
+	return s.cells.Command(c, nil, program, arguments...)
+}
+
+// Abilities are the walls that this machine can raise.
+func (s *Supervisor) Abilities() cell.Abilities { return s.cells.Abilities }
 
 // Process is one that is looked after until Stop.
 type Process struct {
@@ -67,7 +68,8 @@ type Process struct {
 
 	mu       sync.Mutex
 	pid      int
-	ready    time.Time // since when it has been running
+	grace    time.Duration // that its stop was asked for with
+	ready    time.Time     // since when it has been running
 	stopping chan struct{}
 	ended    chan struct{} // the looking-after is over
 	stopOnce sync.Once
@@ -118,7 +120,7 @@ func (p *Process) Stop() { p.StopWithin(p.spec.Grace) }
 func (p *Process) StopWithin(grace time.Duration) {
 	p.stopOnce.Do(func() {
 		p.mu.Lock()
-		p.spec.Grace = grace
+		p.grace = grace
 		p.mu.Unlock()
 		close(p.stopping)
 	})
@@ -134,17 +136,12 @@ func (p *Process) start(ctx context.Context) (exited chan error, err error) {
 		return nil, fmt.Errorf("start %s: %w", spec.Name, err)
 	}
 	defer log.Close()
-	command := exec.Command(spec.Program, spec.Arguments...)
-	if spec.Confine != nil {
-		if command, err = spec.Confine.command(spec.Program, spec.Arguments); err != nil {
-			return nil, err
-		}
+	command, err := p.supervisor.cells.Command(spec.Cell, spec.Files, spec.Program, spec.Arguments...)
+	if err != nil {
+		return nil, err
 	}
-	command.Env, command.Dir, command.Stdout, command.Stderr, command.ExtraFiles = spec.Env, spec.Dir, log, log, spec.Files
-	command.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Pdeathsig: syscall.SIGTERM} // a session of its own: the kernel shares time out by session, see sched(7)
-	started := make(chan error)
-	p.supervisor.spawn <- func() { started <- command.Start() }
-	if err := <-started; err != nil {
+	command.Env, command.Dir, command.Stdout, command.Stderr = spec.Env, spec.Dir, log, log
+	if err := command.Start(); err != nil {
 		return nil, fmt.Errorf("start %s: %w", spec.Name, err)
 	}
 	pid := command.Process.Pid
@@ -152,7 +149,6 @@ func (p *Process) start(ctx context.Context) (exited chan error, err error) {
 	exited = make(chan error, 1)
 	go func() {
 		err := command.Wait()
-		syscall.Kill(-pid, syscall.SIGKILL) // what a killed master leaves would hold its ports
 		p.supervisor.ledger.remove(pid)
 		exited <- err
 	}()
@@ -235,7 +231,7 @@ func (p *Process) lookAfter(exited chan error) {
 func (p *Process) end(exited chan error) {
 	pid := p.PID()
 	p.mu.Lock()
-	signal, grace := p.spec.StopSignal, p.spec.Grace
+	signal, grace := p.spec.StopSignal, p.grace
 	p.mu.Unlock()
 	if signal == 0 {
 		signal = syscall.SIGTERM

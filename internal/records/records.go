@@ -4,13 +4,17 @@ package records
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"embed"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
+	"net/netip"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -19,13 +23,18 @@ import (
 	"vessik/internal/core/check"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
+	"vessik/internal/seal"
 )
 
 //go:embed migrations/*.sql
 var migrations embed.FS
 
 // Records is the database of one home.
-type Records struct{ db *sql.DB }
+type Records struct {
+	db     *sql.DB
+	key    seal.Key
+	sealed sync.Map // secrets by site, as they are known to be recorded
+}
 
 // ErrNotFound says that there is no such site, operation or report.
 var ErrNotFound = errors.New("not found")
@@ -33,11 +42,15 @@ var ErrNotFound = errors.New("not found")
 // Database is the name of the records' database.
 const Database = "vessik"
 
-// Dial reaches the records on a server of the user's by a data source name, as go-sql-driver/mysql writes it. The database is made
-// where the user may make it. One service at a time may use it: a named lock is held until release.
-func Dial(ctx context.Context, dsn string) (pool *sql.DB, release func(), err error) {
+// Dial reaches the records on a server of the user's by a data source name, as go-sql-driver/mysql writes it. What goes over a
+// network is encrypted, unless it may be plain. The database is made where the user may make it. One service at a time may use it: a
+// named lock is held until release.
+func Dial(ctx context.Context, dsn string, plain bool) (pool *sql.DB, release func(), err error) {
 	config, err := mysql.ParseDSN(dsn)
 	if err != nil {
+		return nil, nil, err
+	}
+	if err := encrypt(config, plain); err != nil {
 		return nil, nil, err
 	}
 	config.ParseTime, config.MultiStatements, config.Loc = true, true, time.UTC
@@ -61,7 +74,8 @@ func Dial(ctx context.Context, dsn string) (pool *sql.DB, release func(), err er
 	if err := admin.PingContext(ctx); err != nil {
 		return nil, nil, err
 	}
-	if _, err := admin.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS `"+strings.ReplaceAll(config.DBName, "`", "``")+"` CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
+	if _, err := admin.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS `"+strings.ReplaceAll(config.DBName, "`",
+		"``")+"` CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
 		return nil, nil, fmt.Errorf("make the database %s: %w", config.DBName, err)
 	}
 	pool, err = open(config.DBName)
@@ -95,9 +109,25 @@ func Dial(ctx context.Context, dsn string) (pool *sql.DB, release func(), err er
 	return pool, end, nil
 }
 
+// encrypt has a connection that leaves this machine be encrypted, to a server that proves its name.
+func encrypt(config *mysql.Config, plain bool) error {
+	host, _, err := net.SplitHostPort(config.Addr)
+	address, failed := netip.ParseAddr(host)
+	if plain || config.Net != "tcp" || err == nil && (host == "localhost" || failed == nil && address.IsLoopback()) {
+		return nil
+	}
+	switch config.TLSConfig {
+	case "":
+		config.TLSConfig = "true"
+	case "false", "preferred":
+		return fmt.Errorf("tls=%s would let the records go over the network as they are; leave it out, or say -records-plain", config.TLSConfig)
+	}
+	return nil
+}
+
 // Open brings the records' tables up to date. admin reaches the server without a database, and is nil where that is there; pool is the
-// records' own.
-func Open(ctx context.Context, admin, pool *sql.DB) (*Records, error) {
+// records' own. key seals what is secret.
+func Open(ctx context.Context, admin, pool *sql.DB, key seal.Key) (*Records, error) {
 	if admin != nil {
 		if _, err := admin.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS "+Database+" CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
 			return nil, fmt.Errorf("create the records: %w", err)
@@ -114,7 +144,7 @@ func Open(ctx context.Context, admin, pool *sql.DB) (*Records, error) {
 	if _, err := provider.Up(ctx); err != nil {
 		return nil, fmt.Errorf("migrate the records: %w", err)
 	}
-	return &Records{db: pool}, nil
+	return &Records{db: pool, key: key}, nil
 }
 
 // The records speak of operations as the package plan does.
@@ -139,11 +169,8 @@ func (e *ErrTaken) Error() string {
 }
 
 // Begin writes an operation with its plan, and for new sites their reservations, in one transaction: all of it or nothing.
-func (r *Records) Begin(ctx context.Context, operation Operation, reserve []site.Site, names []string, plans map[string][]plan.Step) (*Operation, error) {
-	document, err := json.Marshal(details{operation.Change, operation.Trial, operation.Stencil})
-	if err != nil {
-		return nil, err
-	}
+func (r *Records) Begin(ctx context.Context, operation Operation, reserve []site.Site, names []string,
+	plans map[string][]plan.Step) (*Operation, error) {
 	tx, err := r.db.BeginTx(ctx, nil)
 	if err != nil {
 		return nil, fmt.Errorf("record the operation: %w", err)
@@ -151,18 +178,20 @@ func (r *Records) Begin(ctx context.Context, operation Operation, reserve []site
 	defer tx.Rollback()
 	now := time.Now().UTC().Truncate(time.Millisecond)
 	for _, s := range reserve {
-		if err := insertSite(ctx, tx, s); err != nil {
+		if err := r.insertSite(ctx, tx, s); err != nil {
 			return nil, err
 		}
 	}
-	result, err := tx.ExecContext(ctx, "INSERT INTO operations (kind, state, keep_files, document, created_at) VALUES (?,?,?,?,?)", operation.Kind, OperationRunning, operation.KeepFiles, document, now)
+	result, err := tx.ExecContext(ctx, "INSERT INTO operations (kind, state, document, created_at) VALUES (?,?,?,?)",
+		operation.Kind, OperationRunning, payloadOf(operation), now)
 	if err != nil {
 		return nil, fmt.Errorf("record the operation: %w", err)
 	}
 	id, _ := result.LastInsertId()
 	operation.ID, operation.State, operation.CreatedAt = strconv.FormatInt(id, 10), OperationRunning, now
 	for position, name := range names {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO operation_sites (operation, site, position, state, problem) VALUES (?,?,?,?,'')", id, name, position, OperationRunning); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO operation_sites (operation, site, position, state, problem) VALUES (?,?,?,?,'')", id, name,
+			position, OperationRunning); err != nil {
 			return nil, fmt.Errorf("record the operation: %w", err)
 		}
 		part := OperationSite{Site: name, State: OperationRunning}
@@ -171,7 +200,8 @@ func (r *Records) Begin(ctx context.Context, operation Operation, reserve []site
 			if step == plan.Reserve {
 				state = plan.Done
 			}
-			if _, err := tx.ExecContext(ctx, "INSERT INTO steps (operation, site, position, step, state, note) VALUES (?,?,?,?,?,'')", id, name, i, step, state); err != nil {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO steps (operation, site, position, step, state, note) VALUES (?,?,?,?,?,'')", id, name, i,
+				step, state); err != nil {
 				return nil, fmt.Errorf("record the plan: %w", err)
 			}
 			part.Steps = append(part.Steps, plan.Entry{Step: step, State: state})
@@ -184,30 +214,32 @@ func (r *Records) Begin(ctx context.Context, operation Operation, reserve []site
 	return &operation, nil
 }
 
-// details are what some kinds of operations carry.
-type details struct {
-	Change  *plan.Change `json:"change,omitempty"`
-	Trial   *plan.Trial  `json:"trial,omitempty"`
-	Stencil *plan.Saving `json:"stencil,omitempty"`
+// payloadOf is NULL for an operation that carries nothing.
+func payloadOf(o Operation) any {
+	if len(o.Payload) == 0 {
+		return nil
+	}
+	return []byte(o.Payload)
 }
 
-// SaveDetails writes what an operation has learned.
-func (r *Records) SaveDetails(ctx context.Context, o Operation) error {
-	document, err := json.Marshal(details{o.Change, o.Trial, o.Stencil})
-	if err != nil {
-		return err
-	}
-	err = r.set(ctx, "UPDATE operations SET document=? WHERE id=?", document, o.ID)
+// SavePayload writes what an operation carries by now.
+func (r *Records) SavePayload(ctx context.Context, o Operation) error {
+	err := r.set(ctx, "UPDATE operations SET document=? WHERE id=?", payloadOf(o), o.ID)
 	return wrap(err, "record operation "+o.ID)
 }
 
-func insertSite(ctx context.Context, tx *sql.Tx, s site.Site) error {
-	document, err := json.Marshal(s)
+func (r *Records) insertSite(ctx context.Context, tx *sql.Tx, s site.Site) error {
+	bare, taken := apart(s)
+	document, err := json.Marshal(bare)
 	if err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, "INSERT INTO sites (name, state, document, created_at) VALUES (?,?,?,?)", s.Name, s.State, document, s.CreatedAt); err != nil {
-		return taken(err, s.Name, "name", s.Name)
+	if _, err := tx.ExecContext(ctx, "INSERT INTO sites (name, state, document, created_at) VALUES (?,?,?,?)", s.Name, s.State, document,
+		s.CreatedAt); err != nil {
+		return isTaken(err, s.Name, "name", s.Name)
+	}
+	if err := r.saveSecrets(ctx, tx, s.Name, taken); err != nil {
+		return err
 	}
 	return reserve(ctx, tx, s)
 }
@@ -222,14 +254,15 @@ func reserve(ctx context.Context, tx *sql.Tx, s site.Site) error {
 		reservations = append(reservations, [2]string{"domain", forward.Domain})
 	}
 	for _, reservation := range reservations {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO reservations (kind, value, site) VALUES (?,?,?)", reservation[0], reservation[1], s.Name); err != nil {
-			return taken(err, s.Name, reservation[0], reservation[1])
+		if _, err := tx.ExecContext(ctx, "INSERT INTO reservations (kind, value, site) VALUES (?,?,?)", reservation[0], reservation[1],
+			s.Name); err != nil {
+			return isTaken(err, s.Name, reservation[0], reservation[1])
 		}
 	}
 	return nil
 }
 
-func taken(err error, name, kind, value string) error {
+func isTaken(err error, name, kind, value string) error {
 	const duplicate, deadlock = 1062, 1213
 	var fault *mysql.MySQLError
 	if errors.As(err, &fault) && (fault.Number == duplicate || fault.Number == deadlock) {
@@ -249,68 +282,110 @@ func (r *Records) set(ctx context.Context, statement string, values ...any) erro
 
 // SaveSite writes a site's state and document.
 func (r *Records) SaveSite(ctx context.Context, s site.Site) error {
-	document, err := json.Marshal(s)
+	bare, taken := apart(s)
+	document, err := json.Marshal(bare)
 	if err != nil {
 		return err
 	}
-	err = r.set(ctx, "UPDATE sites SET state=?, document=? WHERE name=?", s.State, document, s.Name)
-	return wrap(err, "record the site "+s.Name)
+	if r.areSealed(s.Name, taken) {
+		err = r.set(ctx, "UPDATE sites SET state=?, document=? WHERE name=?", s.State, document, s.Name)
+		return wrap(err, "record the site "+s.Name)
+	}
+	return r.write(ctx, s, func(*sql.Tx) error { return nil })
 }
 
 // Relocate writes a site's document and what it has reserved now, in one transaction.
 func (r *Records) Relocate(ctx context.Context, s site.Site) error {
-	document, err := json.Marshal(s)
+	return r.write(ctx, s, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM reservations WHERE site=?", s.Name); err != nil {
+			return err
+		}
+		return reserve(ctx, tx, s)
+	})
+}
+
+// write writes a site's document and its secrets in one transaction, after something else.
+func (r *Records) write(ctx context.Context, s site.Site, before func(*sql.Tx) error) error {
+	bare, taken := apart(s)
+	document, err := json.Marshal(bare)
 	if err != nil {
 		return err
 	}
+	err = r.inOne(ctx, func(tx *sql.Tx) error {
+		if err := before(tx); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE sites SET state=?, document=? WHERE name=?", s.State, document, s.Name); err != nil {
+			return err
+		}
+		return r.saveSecrets(ctx, tx, s.Name, taken)
+	})
+	if err == nil {
+		r.sealed.Store(s.Name, taken)
+	}
+	return wrap(err, "record the site "+s.Name)
+}
+
+// inOne does something in one transaction: all of it or nothing. Where the server was killed under it before the end, nothing was done,
+// and it is done again.
+func (r *Records) inOne(ctx context.Context, do func(*sql.Tx) error) error {
+	tx, err := r.begin(ctx, do)
+	if errors.Is(err, mysql.ErrInvalidConn) {
+		tx, err = r.begin(ctx, do)
+	}
+	if err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// begin does something in a transaction that is left open, unless it failed.
+func (r *Records) begin(ctx context.Context, do func(*sql.Tx) error) (*sql.Tx, error) {
 	tx, err := r.db.BeginTx(ctx, nil)
 	if err != nil {
-		return fmt.Errorf("record the site %s: %w", s.Name, err)
+		return nil, err
 	}
-	defer tx.Rollback()
-	if _, err := tx.ExecContext(ctx, "DELETE FROM reservations WHERE site=?", s.Name); err != nil {
-		return fmt.Errorf("record the site %s: %w", s.Name, err)
+	if err := do(tx); err != nil {
+		return nil, errors.Join(err, rolledBack(tx))
 	}
-	if err := reserve(ctx, tx, s); err != nil {
-		return err
+	return tx, nil
+}
+
+// rolledBack ends a transaction; one whose connection is gone has ended already.
+func rolledBack(tx *sql.Tx) error {
+	err := tx.Rollback()
+	if errors.Is(err, sql.ErrTxDone) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, driver.ErrBadConn) {
+		return nil
 	}
-	if _, err := tx.ExecContext(ctx, "UPDATE sites SET state=?, document=? WHERE name=?", s.State, document, s.Name); err != nil {
-		return fmt.Errorf("record the site %s: %w", s.Name, err)
-	}
-	return wrap(tx.Commit(), "record the site "+s.Name)
+	return err
 }
 
 // Rename gives a site another name, with everything that is recorded of it, in one transaction; the operation that does so keeps the
 // name that it began with.
 func (r *Records) Rename(ctx context.Context, operation, old string, s site.Site) error {
-	document, err := json.Marshal(s)
-	if err != nil {
-		return err
-	}
-	tx, err := r.db.BeginTx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("rename the site %s: %w", old, err)
-	}
-	defer tx.Rollback()
-	for _, each := range []struct {
-		statement string
-		arguments []any
-	}{
-		{"DELETE FROM reservations WHERE site=?", []any{old}},
-		{"UPDATE sites SET name=?, document=? WHERE name=?", []any{s.Name, document, old}},
-		{"UPDATE reports SET site=?, document=JSON_SET(document, '$.site', ?) WHERE site=?", []any{s.Name, s.Name, old}},
-		{"UPDATE settings_history SET site=? WHERE site=?", []any{s.Name, old}},
-		{"UPDATE operation_sites SET site=? WHERE site=? AND operation<>?", []any{s.Name, old, operation}},
-		{"UPDATE steps SET site=? WHERE site=? AND operation<>?", []any{s.Name, old, operation}},
-	} {
-		if _, err := tx.ExecContext(ctx, each.statement, each.arguments...); err != nil {
-			return taken(err, s.Name, "name", s.Name)
+	err := r.write(ctx, s, func(tx *sql.Tx) error {
+		for _, each := range []struct {
+			statement string
+			arguments []any
+		}{
+			{"DELETE FROM reservations WHERE site=?", []any{old}},
+			{"UPDATE sites SET name=? WHERE name=?", []any{s.Name, old}},
+			{"UPDATE reports SET part=? WHERE part=? AND operation<>?", []any{s.Name, old, operation}},
+			{"UPDATE reports SET site=?, document=JSON_SET(document, '$.site', ?) WHERE site=?", []any{s.Name, s.Name, old}},
+			{"UPDATE settings_history SET site=? WHERE site=?", []any{s.Name, old}},
+			{"UPDATE operation_sites SET site=? WHERE site=? AND operation<>?", []any{s.Name, old, operation}},
+			{"UPDATE steps SET site=? WHERE site=? AND operation<>?", []any{s.Name, old, operation}},
+		} {
+			if _, err := tx.ExecContext(ctx, each.statement, each.arguments...); err != nil {
+				return isTaken(err, s.Name, "name", s.Name)
+			}
 		}
+		return reserve(ctx, tx, s)
+	})
+	if err == nil {
+		r.sealed.Delete(old)
 	}
-	if err := reserve(ctx, tx, s); err != nil {
-		return err
-	}
-	return wrap(tx.Commit(), "rename the site "+old)
+	return wrap(err, "rename the site "+old)
 }
 
 // SaveSettings adds an entry to a site's history.
@@ -319,13 +394,15 @@ func (r *Records) SaveSettings(ctx context.Context, e plan.SettingsEntry) error 
 	if err != nil {
 		return err
 	}
-	_, err = r.db.ExecContext(ctx, "INSERT INTO settings_history (site, who, document, created_at) VALUES (?,?,?,?)", e.Site, e.Who, document, time.Now().UTC())
+	_, err = r.db.ExecContext(ctx, "INSERT INTO settings_history (site, who, document, created_at) VALUES (?,?,?,?)", e.Site, e.Who, document,
+		time.Now().UTC())
 	return wrap(err, "record the settings of "+e.Site)
 }
 
 // SettingsHistory returns a site's settings over time, the newest first.
 func (r *Records) SettingsHistory(ctx context.Context, name string) ([]plan.SettingsEntry, error) {
-	rows, err := r.db.QueryContext(ctx, "SELECT id, site, who, created_at, document FROM settings_history WHERE site=? ORDER BY id DESC LIMIT 200", name)
+	rows, err := r.db.QueryContext(ctx, "SELECT id, site, who, created_at, document FROM settings_history WHERE site=? ORDER BY id DESC "+
+		"LIMIT 200", name)
 	return collect(rows, err, "read the settings of "+name, func(scan func(...any) error) (e plan.SettingsEntry, err error) {
 		var text []byte
 		if err = scan(&e.ID, &e.Site, &e.Who, &e.At, &text); err == nil {
@@ -341,13 +418,15 @@ func (r *Records) SaveVariables(ctx context.Context, e plan.VariablesEntry) erro
 	if err != nil {
 		return err
 	}
-	_, err = r.db.ExecContext(ctx, "INSERT INTO variables_history (engine, who, document, created_at) VALUES (?,?,?,?)", e.Engine, e.Who, document, time.Now().UTC())
+	_, err = r.db.ExecContext(ctx, "INSERT INTO variables_history (engine, who, document, created_at) VALUES (?,?,?,?)", e.Engine, e.Who,
+		document, time.Now().UTC())
 	return wrap(err, "record the variables of "+e.Engine)
 }
 
 // VariablesHistory returns an engine's server variables over time, the newest first.
 func (r *Records) VariablesHistory(ctx context.Context, engine string) ([]plan.VariablesEntry, error) {
-	rows, err := r.db.QueryContext(ctx, "SELECT id, engine, who, created_at, document FROM variables_history WHERE engine=? ORDER BY id DESC LIMIT 200", engine)
+	rows, err := r.db.QueryContext(ctx, "SELECT id, engine, who, created_at, document FROM variables_history WHERE engine=? ORDER BY id "+
+		"DESC LIMIT 200", engine)
 	return collect(rows, err, "read the variables of "+engine, func(scan func(...any) error) (e plan.VariablesEntry, err error) {
 		var text []byte
 		if err = scan(&e.ID, &e.Engine, &e.Who, &e.At, &text); err == nil {
@@ -357,25 +436,32 @@ func (r *Records) VariablesHistory(ctx context.Context, engine string) ([]plan.V
 	})
 }
 
-// Forget removes a site, its reservations and its reports.
+// Forget removes a site, its reservations, its secrets and its reports.
 func (r *Records) Forget(ctx context.Context, name string) error {
-	if err := r.set(ctx, "DELETE FROM reports WHERE site=?", name); err != nil {
-		return fmt.Errorf("forget the reports of %s: %w", name, err)
-	}
-	if err := r.set(ctx, "DELETE FROM settings_history WHERE site=?", name); err != nil {
-		return fmt.Errorf("forget the settings of %s: %w", name, err)
-	}
-	err := r.set(ctx, "DELETE FROM sites WHERE name=?", name)
+	err := r.inOne(ctx, func(tx *sql.Tx) error {
+		for _, statement := range []string{"DELETE FROM reports WHERE site=?", "DELETE FROM settings_history WHERE site=?",
+			"DELETE FROM sites WHERE name=?"} {
+			if _, err := tx.ExecContext(ctx, statement, name); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	r.sealed.Delete(name)
 	return wrap(err, "forget the site "+name)
 }
 
 // Sites returns all sites by name.
 func (r *Records) Sites(ctx context.Context) ([]site.Site, error) {
 	rows, err := r.db.QueryContext(ctx, "SELECT document FROM sites ORDER BY name")
-	return collect(rows, err, "read the sites", func(scan func(...any) error) (s site.Site, err error) {
+	sites, err := collect(rows, err, "read the sites", func(scan func(...any) error) (s site.Site, err error) {
 		err = document(scan, &s)
 		return s, err
 	})
+	if err != nil {
+		return nil, err
+	}
+	return sites, r.withSecrets(ctx, sites)
 }
 
 func document(scan func(...any) error, into any) error {
@@ -386,41 +472,35 @@ func document(scan func(...any) error, into any) error {
 	return json.Unmarshal(text, into)
 }
 
-// SaveStep writes how far a step is.
-func (r *Records) SaveStep(ctx context.Context, operation, name string, position int, e plan.Entry) error {
-	err := r.set(ctx, "UPDATE steps SET state=?, note=?, milliseconds=? WHERE operation=? AND site=? AND position=?", e.State, e.Note, e.Milliseconds, operation, name, position)
-	return wrap(err, "record a step of "+name)
-}
-
-// SavePart writes how an operation ended for one site.
-func (r *Records) SavePart(ctx context.Context, operation string, part OperationSite) error {
-	err := r.set(ctx, "UPDATE operation_sites SET state=?, problem=? WHERE operation=? AND site=?", part.State, part.Problem, operation, part.Site)
-	return wrap(err, "record the operation for "+part.Site)
-}
-
-// Finish writes that an operation is over.
-func (r *Records) Finish(ctx context.Context, o Operation) error {
-	err := r.set(ctx, "UPDATE operations SET state=?, finished_at=? WHERE id=?", o.State, o.FinishedAt, o.ID)
-	return wrap(err, "record the end of operation "+o.ID)
-}
-
 // reportsKept is how many reports of one site are kept.
 const reportsKept = 50
 
-// SaveReport adds a report of one site.
+// SaveReport adds a report of one site; the oldest goes where there are too many.
 func (r *Records) SaveReport(ctx context.Context, operation string, report check.SiteReport) error {
 	text, err := json.Marshal(report)
 	if err != nil {
 		return err
 	}
-	result, err := r.db.ExecContext(ctx, "INSERT INTO reports (operation, site, document, created_at) VALUES (?,?,?,?)", operation, report.Site, text, time.Now().UTC())
+	err = r.inOne(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO reports (operation, part, site, document, created_at) VALUES (?,?,?,?,?)",
+			operation, report.Site, report.Site, text, time.Now().UTC()); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "DELETE FROM reports WHERE site=? AND id <= (SELECT id FROM (SELECT id FROM reports WHERE site=? "+
+			"ORDER BY id DESC LIMIT 1 OFFSET ?) AS old)", report.Site, report.Site, reportsKept)
+		return err
+	})
+	return wrap(err, "record the report of "+report.Site)
+}
+
+// Prune forgets operations that ended before a time, and the oldest where there are more than so many; those that go on stay.
+func (r *Records) Prune(ctx context.Context, before time.Time, most int) (pruned int64, err error) {
+	result, err := r.db.ExecContext(ctx, "DELETE FROM operations WHERE state<>? AND (finished_at<? OR id <= "+
+		"(SELECT id FROM (SELECT id FROM operations ORDER BY id DESC LIMIT 1 OFFSET ?) AS old))", OperationRunning, before, most)
 	if err != nil {
-		return fmt.Errorf("record the report of %s: %w", report.Site, err)
+		return 0, fmt.Errorf("prune the operations: %w", err)
 	}
-	if id, _ := result.LastInsertId(); id%reportsKept == 0 {
-		err = r.set(ctx, "DELETE FROM reports WHERE site=? AND id <= (SELECT id FROM (SELECT id FROM reports WHERE site=? ORDER BY id DESC LIMIT 1 OFFSET ?) AS old)", report.Site, report.Site, reportsKept)
-	}
-	return wrap(err, "clear old reports of "+report.Site)
+	return result.RowsAffected()
 }
 
 // LatestReports returns each site's newest report.
@@ -435,106 +515,6 @@ func (r *Records) LatestReports(ctx context.Context) (map[string]check.SiteRepor
 		bySite[report.Site] = report
 	}
 	return bySite, err
-}
-
-// Operations returns the newest operations first; limit 0 returns all.
-func (r *Records) Operations(ctx context.Context, limit int) ([]Operation, error) {
-	if limit == 0 {
-		limit = 1 << 30
-	}
-	return r.operations(ctx, "1=1 ORDER BY id DESC LIMIT ?", limit)
-}
-
-// Unfinished returns the operations that were being carried out, oldest first.
-func (r *Records) Unfinished(ctx context.Context) ([]Operation, error) {
-	return r.operations(ctx, "state=? ORDER BY id", OperationRunning)
-}
-
-// Operation returns one, with its steps and reports.
-func (r *Records) Operation(ctx context.Context, id string) (Operation, error) {
-	found, err := r.operations(ctx, "id=?", id)
-	if err == nil && len(found) == 0 {
-		err = fmt.Errorf("operation %s: %w", id, ErrNotFound)
-	}
-	if err != nil {
-		return Operation{}, err
-	}
-	return found[0], nil
-}
-
-func (r *Records) operations(ctx context.Context, condition string, argument any) ([]Operation, error) {
-	rows, err := r.db.QueryContext(ctx, "SELECT id, kind, state, keep_files, created_at, finished_at, document FROM operations WHERE "+condition, argument)
-	found, err := collect(rows, err, "read the operations", func(scan func(...any) error) (o Operation, err error) {
-		var text []byte
-		err = scan(&o.ID, &o.Kind, &o.State, &o.KeepFiles, &o.CreatedAt, &o.FinishedAt, &text)
-		if err == nil && text != nil {
-			var d details
-			err = json.Unmarshal(text, &d)
-			o.Change, o.Trial, o.Stencil = d.Change, d.Trial, d.Stencil
-		}
-		return o, err
-	})
-	if err != nil || len(found) == 0 {
-		return found, err
-	}
-	index := map[string]*Operation{}
-	ids := []any{}
-	for i := range found {
-		index[found[i].ID], ids = &found[i], append(ids, found[i].ID)
-	}
-	marks := strings.TrimSuffix(strings.Repeat("?,", len(ids)), ",")
-	type row struct {
-		operation string
-		part      OperationSite
-		entry     plan.Entry
-		report    []byte
-	}
-	rows, err = r.db.QueryContext(ctx, "SELECT p.operation, p.site, p.state, p.problem FROM operation_sites p WHERE p.operation IN ("+marks+") ORDER BY p.operation, p.position", ids...)
-	parts, err := collect(rows, err, "read the operations", func(scan func(...any) error) (p row, err error) {
-		err = scan(&p.operation, &p.part.Site, &p.part.State, &p.part.Problem)
-		return p, err
-	})
-	if err != nil {
-		return nil, err
-	}
-	for _, p := range parts {
-		index[p.operation].Sites = append(index[p.operation].Sites, p.part)
-	}
-	rows, err = r.db.QueryContext(ctx, "SELECT operation, site, document FROM reports WHERE operation IN ("+marks+") ORDER BY id", ids...)
-	reports, err := collect(rows, err, "read the reports", func(scan func(...any) error) (p row, err error) {
-		err = scan(&p.operation, &p.part.Site, &p.report)
-		return p, err
-	})
-	if err != nil {
-		return nil, err
-	}
-	for _, p := range reports {
-		var report check.SiteReport
-		if err := json.Unmarshal(p.report, &report); err != nil {
-			return nil, err
-		}
-		sites := index[p.operation].Sites
-		for i := range sites {
-			renamed := index[p.operation].Change != nil && index[p.operation].Change.Rename == p.part.Site
-			if sites[i].Site == p.part.Site || renamed {
-				sites[i].Add(report)
-			}
-		}
-	}
-	rows, err = r.db.QueryContext(ctx, "SELECT operation, site, step, state, note, milliseconds FROM steps WHERE operation IN ("+marks+") ORDER BY operation, site, position", ids...)
-	steps, err := collect(rows, err, "read the steps", func(scan func(...any) error) (p row, err error) {
-		err = scan(&p.operation, &p.part.Site, &p.entry.Step, &p.entry.State, &p.entry.Note, &p.entry.Milliseconds)
-		return p, err
-	})
-	for _, p := range steps {
-		sites := index[p.operation].Sites
-		for i := range sites {
-			if sites[i].Site == p.part.Site {
-				sites[i].Steps = append(sites[i].Steps, p.entry)
-			}
-		}
-	}
-	return found, err
 }
 
 // collect reads all rows of a query.

@@ -2,8 +2,10 @@ package records_test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
+	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -16,6 +18,7 @@ import (
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
 	"vessik/internal/records"
+	"vessik/internal/seal"
 	"vessik/test/ground"
 )
 
@@ -28,24 +31,38 @@ func open(t *testing.T) *records.Records {
 	_, err := server.Admin().Exec("DROP DATABASE IF EXISTS " + records.Database)
 	require.NoError(t, err)
 	require.NoError(t, func() error {
-		_, err := records.Open(ctx, server.Admin(), server.OpenWithTimes(records.Database))
+		_, err := records.Open(ctx, server.Admin(), server.OpenWithTimes(records.Database), key(t))
 		return err
 	}())
-	r, err := records.Open(ctx, server.Admin(), server.OpenWithTimes(records.Database)) // migrations are not repeated
+	r, err := records.Open(ctx, server.Admin(), server.OpenWithTimes(records.Database), key(t)) // migrations are not repeated
 	require.NoError(t, err)
 	return r
 }
 
-func garden(name string, port int) site.Site {
-	return site.Site{Name: name, Title: "Ärger & Fern’s \"Garden\" 🌿", State: site.Provisioning, Domain: name + ".localhost", Folder: "/srv/" + name, Port: port,
-		Stack: site.Stack{PHP: "php-8.2", Web: "nginx-1.22", Database: "mariadb-10.11"}, Database: site.Database{Name: name, User: name, Password: "p'\\w"}, CreatedAt: time.Now().UTC().Truncate(time.Millisecond)}
+// key is a new one.
+func key(t *testing.T) seal.Key {
+	t.Helper()
+	made, err := seal.ReadOrMake(filepath.Join(t.TempDir(), "key"))
+	require.NoError(t, err)
+	return made
 }
+
+func garden(name string, port int) site.Site {
+	return site.Site{Name: name, Title: "Ärger & Fern’s \"Garden\" 🌿", State: site.Provisioning, Domain: name + ".localhost",
+		Folder: "/srv/" + name, Port: port,
+		Stack:    site.Stack{PHP: "php-8.2", Web: "nginx-1.22", Database: "mariadb-10.11"},
+		Database: site.Database{Name: name, User: name, Password: "p'\\w"}, CreatedAt: time.Now().UTC().Truncate(time.Millisecond)}
+}
+
+var asked = []check.Definition{{ID: "web-answers", Title: "Own port answers"}}
+
+var steps = []plan.Step{plan.Reserve, "lay-out", "create-database", "verify"}
 
 func begin(r *records.Records, sites ...site.Site) (*records.Operation, error) {
 	names, plans := []string{}, map[string][]plan.Step{}
 	for _, s := range sites {
 		names = append(names, s.Name)
-		plans[s.Name] = plan.For(plan.New, false)
+		plans[s.Name] = steps
 	}
 	return r.Begin(ctx, records.Operation{Kind: plan.New}, sites, names, plans)
 }
@@ -65,13 +82,13 @@ func TestWhatIsWrittenIsFoundAgain(t *testing.T) {
 	require.Len(t, unfinished, 1)
 	steps := unfinished[0].Sites[0].Steps
 	assert.Equal(t, plan.Entry{Step: plan.Reserve, State: plan.Done}, steps[0], "reserved with the plan")
-	assert.Equal(t, plan.Entry{Step: plan.LayOut, State: plan.Active, Note: `{"inode":7}`}, steps[1])
+	assert.Equal(t, plan.Entry{Step: "lay-out", State: plan.Active, Note: `{"inode":7}`}, steps[1])
 	assert.Equal(t, plan.Pending, steps[len(steps)-1].State)
 
 	s.State, s.Reason = site.Running, "none"
 	require.NoError(t, r.SaveSite(ctx, s))
-	require.NoError(t, r.SaveReport(ctx, o.ID, check.Skipped(s.Name, "first")))
-	require.NoError(t, r.SaveReport(ctx, o.ID, check.Skipped(s.Name, "second")))
+	require.NoError(t, r.SaveReport(ctx, o.ID, check.Skipped(s.Name, "first", asked)))
+	require.NoError(t, r.SaveReport(ctx, o.ID, check.Skipped(s.Name, "second", asked)))
 	require.NoError(t, r.SavePart(ctx, o.ID, records.OperationSite{Site: s.Name, State: records.OperationDone, Problem: "äöü"}))
 	now := time.Now().UTC().Truncate(time.Millisecond)
 	require.NoError(t, r.Finish(ctx, records.Operation{ID: o.ID, State: records.OperationDone, FinishedAt: &now}))
@@ -144,9 +161,9 @@ func TestOldReportsGo(t *testing.T) {
 	r := open(t)
 	o, err := begin(r, garden("fernhollow", 21000), garden("moss-archive", 21001))
 	require.NoError(t, err)
-	require.NoError(t, r.SaveReport(ctx, o.ID, check.Skipped("moss-archive", "kept")))
+	require.NoError(t, r.SaveReport(ctx, o.ID, check.Skipped("moss-archive", "kept", asked)))
 	for i := range 120 {
-		require.NoError(t, r.SaveReport(ctx, o.ID, check.Skipped("fernhollow", fmt.Sprint(i))))
+		require.NoError(t, r.SaveReport(ctx, o.ID, check.Skipped("fernhollow", fmt.Sprint(i), asked)))
 	}
 	var count int
 	require.NoError(t, ground.Database(t).Admin().QueryRow("SELECT COUNT(*) FROM vessik.reports WHERE site='fernhollow'").Scan(&count))
@@ -163,7 +180,8 @@ func TestSettingsAndPlacesOverTime(t *testing.T) {
 	_, err := begin(r, s, neighbour)
 	require.NoError(t, err)
 	for _, limit := range []string{"300M", "400M"} {
-		require.NoError(t, r.SaveSettings(ctx, plan.SettingsEntry{Site: s.Name, Who: "ines", Settings: site.Settings{PHP: map[string]string{"memory_limit": limit}}}))
+		require.NoError(t, r.SaveSettings(ctx, plan.SettingsEntry{Site: s.Name, Who: "ines",
+			Settings: site.Settings{PHP: map[string]string{"memory_limit": limit}}}))
 	}
 	history, err := r.SettingsHistory(ctx, s.Name)
 	require.NoError(t, err)
@@ -195,22 +213,21 @@ func TestAChangeKeepsWhatItFound(t *testing.T) {
 	s := garden("fernhollow", 21000)
 	_, err := begin(r, s)
 	require.NoError(t, err)
-	change := plan.Change{Site: s.Name, Before: plan.Target{Stack: s.Stack}, After: plan.Target{Stack: site.Stack{PHP: "php-8.4"}}, Who: "tobias"}
-	o, err := r.Begin(ctx, records.Operation{Kind: plan.Restack, Change: &change}, nil, []string{s.Name}, map[string][]plan.Step{s.Name: plan.ForChange(plan.Restack, change, false)})
+	o, err := r.Begin(ctx, records.Operation{Kind: "restack", Payload: json.RawMessage(`{"who":"tobias"}`)}, nil, []string{s.Name},
+		map[string][]plan.Step{s.Name: steps})
 	require.NoError(t, err)
-	o.Change.DowntimeMilliseconds, o.Change.WentBack, o.Change.Worse = 12, true, []string{"front-page"}
-	require.NoError(t, r.SaveDetails(ctx, *o))
+	o.Payload = json.RawMessage(`{"who":"tobias","worse":["front-page"]}`)
+	require.NoError(t, r.SavePayload(ctx, *o))
 	for _, stage := range []string{"before", "after", "back"} {
 		require.NoError(t, r.SaveReport(ctx, o.ID, check.SiteReport{Site: s.Name, Stage: stage}))
 	}
 	found, err := r.Operation(ctx, o.ID)
 	require.NoError(t, err)
-	assert.Equal(t, o.Change, found.Change)
-	assert.Nil(t, found.Trial)
+	assert.JSONEq(t, string(o.Payload), string(found.Payload))
 	assert.Equal(t, "back", found.Sites[0].Report.Stage)
 	require.Len(t, found.Sites[0].Earlier, 2)
 	assert.Equal(t, "before", found.Sites[0].Earlier[0].Stage)
-	assert.Len(t, found.Sites[0].Steps, 7)
+	assert.Len(t, found.Sites[0].Steps, len(steps))
 }
 
 func TestASiteIsRecordedUnderAnotherName(t *testing.T) {
@@ -219,12 +236,12 @@ func TestASiteIsRecordedUnderAnotherName(t *testing.T) {
 	old.Domains = []string{"apples.localhost"}
 	first, err := begin(r, old)
 	require.NoError(t, err)
-	require.NoError(t, r.SaveReport(ctx, first.ID, check.Skipped("orchard-days", "not asked")))
+	require.NoError(t, r.SaveReport(ctx, first.ID, check.Skipped("orchard-days", "not asked", asked)))
 	require.NoError(t, r.SaveSettings(ctx, plan.SettingsEntry{Site: "orchard-days", Who: "ines"}))
 	_, err = begin(r, garden("moss-archive", 21001))
 	require.NoError(t, err)
-	change := &plan.Change{Site: "orchard-days", Rename: "apple-days"}
-	renaming, err := r.Begin(ctx, records.Operation{Kind: plan.Readdress, Change: change}, nil, []string{"orchard-days"}, map[string][]plan.Step{"orchard-days": {plan.Rename}})
+	renaming, err := r.Begin(ctx, records.Operation{Kind: "readdress"}, nil, []string{"orchard-days"},
+		map[string][]plan.Step{"orchard-days": {"rename"}})
 	require.NoError(t, err)
 
 	taken := old
@@ -237,12 +254,14 @@ func TestASiteIsRecordedUnderAnotherName(t *testing.T) {
 	assert.Equal(t, "orchard-days", found[1].Name, "all of it or nothing")
 
 	next := old
-	next.Name, next.Domain, next.Forwards = "apple-days", "apple-days.localhost", []site.Forward{{Domain: "orchard-days.localhost", Until: time.Now().UTC().Truncate(time.Second)}}
+	next.Name, next.Domain, next.Forwards = "apple-days", "apple-days.localhost",
+		[]site.Forward{{Domain: "orchard-days.localhost", Until: time.Now().UTC().Truncate(time.Second)}}
 	require.NoError(t, r.Rename(ctx, renaming.ID, "orchard-days", next))
 	found, err = r.Sites(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, next, found[0])
-	for _, domain := range []string{"apple-days.localhost", "apples.localhost", "orchard-days.localhost"} { // what leads to it is taken as well
+	for _, domain := range []string{"apple-days.localhost", "apples.localhost",
+		"orchard-days.localhost"} { // what leads to it is taken as well
 		other := garden("other", 21009)
 		other.Domain = domain
 		_, err = begin(r, other)
@@ -269,24 +288,27 @@ func TestRecordsOfOneServerAtATime(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, server.CreateDatabase(ctx, "elsewhere", "keeper", "a garden gate"))
 	dsn := fmt.Sprintf("keeper:a garden gate@tcp(127.0.0.1:%d)/elsewhere", server.Port)
-	pool, release, err := records.Dial(ctx, dsn)
+	pool, release, err := records.Dial(ctx, dsn, false)
 	require.NoError(t, err)
-	r, err := records.Open(ctx, nil, pool)
+	r, err := records.Open(ctx, nil, pool, key(t))
 	require.NoError(t, err)
 	_, err = begin(r, garden("fernhollow", 21000))
 	require.NoError(t, err)
-	_, _, err = records.Dial(ctx, dsn)
+	_, _, err = records.Dial(ctx, dsn, false)
 	assert.ErrorContains(t, err, "another service keeps its records in elsewhere")
 	release()
 	require.Eventually(t, func() bool {
-		_, again, err := records.Dial(ctx, dsn)
+		_, again, err := records.Dial(ctx, dsn, false)
 		if err == nil {
 			again()
 		}
 		return err == nil
 	}, 5*time.Second, 50*time.Millisecond)
-	for _, bad := range []string{"no dsn", "keeper:wrong@tcp(127.0.0.1:1)/elsewhere", fmt.Sprintf("keeper:wrong@tcp(127.0.0.1:%d)/elsewhere", server.Port)} {
-		_, _, err := records.Dial(ctx, bad)
+	for _, bad := range []string{"no dsn", "keeper:wrong@tcp(127.0.0.1:1)/elsewhere",
+		fmt.Sprintf("keeper:wrong@tcp(127.0.0.1:%d)/elsewhere", server.Port)} {
+		_, _, err := records.Dial(ctx, bad, false)
 		assert.Error(t, err, bad)
 	}
+	_, _, err = records.Dial(ctx, "keeper:x@tcp(192.0.2.7:3306)/elsewhere?tls=false", false)
+	assert.ErrorContains(t, err, "would let the records go over the network as they are")
 }

@@ -23,9 +23,11 @@ func Account(name string, folders ...string) (*syscall.Credential, error) {
 	found, err := user.Lookup(name)
 	var unknown user.UnknownUserError
 	if errors.As(err, &unknown) {
-		out, failed := exec.Command("useradd", "--system", "--user-group", "--no-create-home", "--home-dir", "/nonexistent", "--shell", "/usr/sbin/nologin", name).CombinedOutput()
+		out, failed := exec.Command("useradd", "--system", "--user-group", "--no-create-home", "--home-dir", "/nonexistent", "--shell",
+			"/usr/sbin/nologin", name).CombinedOutput()
 		if found, err = user.Lookup(name); err != nil { // else it is there, whoever made it
-			return nil, fmt.Errorf("make the account %s, which engines run as: %w: %s; make it yourself, or name another with -account", name, failed, out)
+			return nil, fmt.Errorf("make the account %s, which engines run as: %w: %s; make it yourself, or name another with -account", name,
+				failed, out)
 		}
 	}
 	if err != nil {

@@ -18,18 +18,23 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"runtime/debug"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"vessik/console"
 	"vessik/internal/api"
+	"vessik/internal/cell"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 	"vessik/internal/engine"
 	"vessik/internal/gateway"
+	"vessik/internal/home"
+	"vessik/internal/hosts"
 	"vessik/internal/names"
-	"vessik/internal/provision"
+	"vessik/internal/ownfile"
 )
 
 // Ports that are tried in turn.
@@ -42,50 +47,41 @@ const httpPort = 80
 
 // Options say how to serve.
 type Options struct {
-	Home        provision.Home
+	Home        home.Home
 	Account     string // whom to become when started by root
 	SitePorts   [2]int // range that sites get their ports from; zero leaves it
 	GatewayPort int    // 0: 80 where it can be had, else a free one; only a new home may choose
 	HostsFile   string // the machine's; the usual one where empty
-	RecordsDSN  string // external server for the records; only a new home may choose
-	Out         io.Writer
+	// RecordsPlain lets that server be reached without TLS.
+	RecordsPlain bool
+	RecordsDSN   string // external server for the records; only a new home may choose
+	Out          io.Writer
 }
+
+// memoryGoal is above what the service works harder to keep its memory small, in bytes.
+const memoryGoal = 192 << 20
 
 // Run serves until the context ends, and leaves no process behind.
 func Run(ctx context.Context, o Options) error {
-	settings, err := o.Home.ReadSettings()
+	debug.SetMemoryLimit(memoryGoal)
+	settings, err := settingsOf(o)
 	if err != nil {
 		return err
 	}
-	if o.GatewayPort != 0 && settings.GatewayPort != 0 && o.GatewayPort != settings.GatewayPort {
-		return fmt.Errorf("the sites of this home are addressed on port %d, and that is kept for all its life; leave -gateway-port out, or choose a new home", settings.GatewayPort)
-	}
-	if o.RecordsDSN != "" && o.RecordsDSN != settings.RecordsDSN && settings.GatewayPort != 0 {
-		return fmt.Errorf("this home keeps its records %s; leave -records-dsn out, or choose a new home", map[bool]string{true: "on a server of its own", false: "on another server"}[settings.RecordsDSN == ""])
-	}
-	settings.RecordsDSN = cmp.Or(settings.RecordsDSN, o.RecordsDSN)
 	hostsFile := cmp.Or(o.HostsFile, names.HostsFile)
-	var hosts *os.File
+	var hostsHandle *os.File
 	if settings.HostsAllowed { // as long as this is root
-		hosts = provision.OpenHosts(hostsFile)
+		hostsHandle = hosts.OpenFile(hostsFile)
 	}
-	wanted := max(settings.GatewayPort, o.GatewayPort)
-	gatewayListeners, err := openGateway(wanted)
+	gatewayListeners, err := openGateway(max(settings.GatewayPort, o.GatewayPort))
 	if err != nil && o.Home.InUse() {
-		return fmt.Errorf("%s: %w; stop that one first, or choose another folder with -home", o.Home.Dir, provision.ErrHomeInUse)
+		return fmt.Errorf("%s: %w; stop that one first, or choose another folder with -home", o.Home.Dir, home.ErrInUse)
 	}
 	if err != nil {
 		return err
 	}
-	if os.Geteuid() == 0 {
-		account, err := Account(o.Account, o.Home.Engines, o.Home.Dir)
-		if err != nil {
-			return err
-		}
-		if err := become(account); err != nil {
-			return err
-		}
-		fmt.Fprintf(o.Out, "started by root; from here on the service and all engines run as the account %s\n", o.Account)
+	if err := leaveRoot(o); err != nil {
+		return err
 	}
 	if err := o.Home.Prepare(); err != nil {
 		return err
@@ -95,68 +91,135 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	settings.GatewayPort = portOf(gatewayListeners)
-	if o.SitePorts[0] != 0 {
-		settings.PortRange = o.SitePorts
-	}
-	logFile, err := os.OpenFile(o.Home.Dir+"/logs/service.log", os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	logFile, err := ownfile.OpenFile(o.Home.Path("logs", "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
 	defer logFile.Close()
-	logger := slog.New(slog.NewTextHandler(logFile, nil))
-	p, err := provision.Open(ctx, o.Home, settings, hosts, logger, Lines(o.Out))
+	h, err := open(ctx, opening{home: o.Home, settings: settings, hostsFile: hostsFile, hosts: hostsHandle, apiPort: apiPort,
+		log: slog.New(slog.NewTextHandler(logFile, nil)), progress: Lines(o.Out)})
 	if err != nil {
 		return err
 	}
-	defer p.Close()
-	p.APIPort, p.HostsFile = apiPort, hostsFile
+	defer h.close()
 	token, err := tokenOf(o.Home)
 	if err != nil {
 		return err
 	}
-	face := &api.API{Provisioner: p, Port: apiPort, Token: token, Account: accountName(), PID: os.Getpid(), StartedAt: time.Now().UTC().Truncate(time.Second), Console: console.Files()}
+	face := &api.API{Rooms: h.rooms, Port: apiPort, Token: token, Account: accountName(), PID: os.Getpid(),
+		StartedAt: time.Now().UTC().Truncate(time.Second), Console: console.Files(), SessionsFile: o.Home.Path("sessions.json")}
 	handler, _ := face.Handler()
-	quiet := log.New(io.Discard, "", 0)
-	gate := gateway.New(p, settings.GatewayPort, face.ConsoleURL())
-	p.Reloaded = gate.Forget
-	servers := []*http.Server{
-		{Handler: gate, ErrorLog: quiet, ReadHeaderTimeout: 30 * time.Second},
-		{Handler: handler, ErrorLog: quiet, ReadHeaderTimeout: 10 * time.Second},
-	}
-	for i, listeners := range [][]net.Listener{gatewayListeners, apiListeners} {
-		for _, listener := range listeners {
-			go servers[i].Serve(listener)
-		}
-	}
-	defer func() {
-		for _, server := range servers {
-			server.Close()
-		}
-	}()
-	if err := p.Resume(ctx); err != nil {
+	gate := gateway.New(visited{h.rooms}, settings.GatewayPort, face.ConsoleURL())
+	h.rooms.Machine.Reloaded = gate.Forget
+	open := serve(served{gate, gatewayListeners, 30 * time.Second}, served{handler, apiListeners, 10 * time.Second})
+	defer open.end()
+	if err := h.resume(ctx); err != nil {
 		return err
 	}
 	text, err := json.Marshal(wire.ServiceFile{API: fmt.Sprintf("http://127.0.0.1:%d", apiPort), PID: os.Getpid()})
 	if err != nil {
 		return err
 	}
-	if err := provision.WriteSecret(o.Home.ServiceFile(), text); err != nil {
+	if err := ownfile.Write(o.Home.ServiceFile(), text, 0o600); err != nil {
 		return err
 	}
-	defer os.Remove(o.Home.ServiceFile())
+	defer ownfile.Remove(o.Home.ServiceFile())
 	if apiPort != apiPorts[0] {
 		fmt.Fprintf(o.Out, "port %d is taken; the API and the console are on %d\n", apiPorts[0], apiPort)
 	}
-	fmt.Fprintf(o.Out, "Vessik is ready. Sites: %s  Console: %s (sign in with: vessik console)\n", site.URL("NAME.localhost", settings.GatewayPort), face.ConsoleURL())
-	<-ctx.Done()
+	fmt.Fprintf(o.Out, "Vessik is ready. Sites: %s  Console: %s (sign in with: vessik console)\n",
+		site.URL("NAME.localhost", settings.GatewayPort), face.ConsoleURL())
+	var fault error
+	select {
+	case <-ctx.Done():
+	case fault = <-open.faults:
+	}
 	fmt.Fprintln(o.Out, "stopping; sites that run now will run again after the next start")
-	for _, server := range servers {
-		grace, cancel := context.WithTimeout(context.Background(), 300*time.Millisecond)
+	return fault
+}
+
+// settingsOf are a home's, with what was asked for at this start. What the home keeps for all its life is not asked for otherwise.
+func settingsOf(o Options) (home.Settings, error) {
+	settings, err := o.Home.ReadSettings()
+	if err != nil {
+		return settings, err
+	}
+	if o.GatewayPort != 0 && settings.GatewayPort != 0 && o.GatewayPort != settings.GatewayPort {
+		return settings, fmt.Errorf("the sites of this home are addressed on port %d, and that is kept for all its life; leave -gateway-port "+
+			"out, or choose a new home", settings.GatewayPort)
+	}
+	if o.RecordsDSN != "" && o.RecordsDSN != settings.RecordsDSN && settings.GatewayPort != 0 {
+		return settings, fmt.Errorf("this home keeps its records %s; leave -records-dsn out, or choose a new home",
+			map[bool]string{true: "on a server of its own", false: "on another server"}[settings.RecordsDSN == ""])
+	}
+	settings.RecordsDSN = cmp.Or(settings.RecordsDSN, o.RecordsDSN)
+	settings.RecordsPlain = settings.RecordsPlain || o.RecordsPlain
+	if o.SitePorts[0] != 0 {
+		settings.PortRange = o.SitePorts
+	}
+	return settings, nil
+}
+
+// leaveRoot becomes the account that everything runs as, if this is root.
+func leaveRoot(o Options) error {
+	if os.Geteuid() != 0 {
+		return nil
+	}
+	account, err := Account(o.Account, o.Home.Engines, o.Home.Dir)
+	if err != nil {
+		return err
+	}
+	if err := cell.ClaimGroups(o.Account, account); err != nil {
+		fmt.Fprintf(o.Out, "limits hold for single processes only: %v\n", err)
+	}
+	if err := become(account); err != nil {
+		return err
+	}
+	fmt.Fprintf(o.Out, "started by root; from here on the service and all engines run as the account %s\n", o.Account)
+	return nil
+}
+
+// served is what answers on some listeners.
+type served struct {
+	handler   http.Handler
+	listeners []net.Listener
+	header    time.Duration // bounds the reading of a request's header
+}
+
+// openServers answer until they are ended; faults are those of their listeners.
+type openServers struct {
+	servers []*http.Server
+	faults  chan error
+	serving sync.WaitGroup
+}
+
+func serve(all ...served) *openServers {
+	open := &openServers{faults: make(chan error, 4)}
+	for _, each := range all {
+		server := &http.Server{Handler: each.handler, ErrorLog: log.New(io.Discard, "", 0), ReadHeaderTimeout: each.header}
+		open.servers = append(open.servers, server)
+		for _, listener := range each.listeners {
+			open.serving.Go(func() {
+				if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+					open.faults <- fmt.Errorf("serve %s: %w", listener.Addr(), err)
+				}
+			})
+		}
+	}
+	return open
+}
+
+// endGrace is what requests have to be answered in when the service ends.
+const endGrace = 300 * time.Millisecond
+
+func (o *openServers) end() {
+	for _, server := range o.servers {
+		grace, cancel := context.WithTimeout(context.Background(), endGrace)
 		server.Shutdown(grace)
 		cancel()
 		server.Close()
 	}
-	return nil
+	o.serving.Wait()
 }
 
 // openGateway opens the port that was chosen once; for a new home, port 80, or else a free one.
@@ -164,7 +227,8 @@ func openGateway(wanted int) ([]net.Listener, error) {
 	if wanted != 0 {
 		listeners, err := gateway.Listen(wanted)
 		if err != nil {
-			return nil, fmt.Errorf("the gateway's port %d, which stands in every site's address, is held by %s; end that program, or start as an account that may open it (%w)", wanted, engine.Listener(wanted), err)
+			return nil, fmt.Errorf("the gateway's port %d, which stands in every site's address, is held by %s; end that program, or start as an "+
+				"account that may open it (%w)", wanted, engine.Listener(wanted), err)
 		}
 		return listeners, nil
 	}
@@ -176,7 +240,7 @@ func openGateway(wanted int) ([]net.Listener, error) {
 }
 
 // openAPI prefers the port of the last time, so that the console keeps its address.
-func openAPI(home provision.Home) ([]net.Listener, int, error) {
+func openAPI(home home.Home) ([]net.Listener, int, error) {
 	if text, err := os.ReadFile(lastAPI(home)); err == nil {
 		if port, err := strconv.Atoi(strings.TrimSpace(string(text))); err == nil {
 			if listeners, err := gateway.Listen(port); err == nil {
@@ -194,16 +258,16 @@ func openAPI(home provision.Home) ([]net.Listener, int, error) {
 	return listeners, port, nil
 }
 
-func lastAPI(home provision.Home) string { return filepath.Join(home.Dir, "run", "api-port") }
+func lastAPI(home home.Home) string { return filepath.Join(home.Dir, "run", "api-port") }
 
 func portOf(listeners []net.Listener) int { return listeners[0].Addr().(*net.TCPAddr).Port }
 
 // tokenOf returns the home's token, made at its first start.
-func tokenOf(home provision.Home) (string, error) {
+func tokenOf(home home.Home) (string, error) {
 	text, err := os.ReadFile(home.TokenFile())
 	if errors.Is(err, fs.ErrNotExist) {
 		token := rand.Text() + rand.Text()
-		return token, provision.WriteSecret(home.TokenFile(), []byte(token+"\n"))
+		return token, ownfile.Write(home.TokenFile(), []byte(token+"\n"), 0o600)
 	}
 	return strings.TrimSpace(string(text)), err
 }

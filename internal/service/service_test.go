@@ -9,10 +9,10 @@ import (
 	"syscall"
 	"testing"
 
+	"vessik/internal/home"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"vessik/internal/provision"
 )
 
 func TestProgressIsToldInQuarters(t *testing.T) {
@@ -46,16 +46,16 @@ func TestAHeldGatewayPortIsNamedAndNoOtherChosen(t *testing.T) {
 }
 
 func TestTheAPIKeepsItsPort(t *testing.T) {
-	home := provision.Home{Dir: t.TempDir()}
-	first, port, err := openAPI(home)
+	place := home.Home{Dir: t.TempDir()}
+	first, port, err := openAPI(place)
 	require.NoError(t, err)
-	_, other, err := openAPI(provision.Home{Dir: t.TempDir()})
+	_, other, err := openAPI(home.Home{Dir: t.TempDir()})
 	require.NoError(t, err)
 	assert.NotEqual(t, port, other, "taken: the next free one")
 	for _, each := range first {
 		each.Close()
 	}
-	again, port2, err := openAPI(home)
+	again, port2, err := openAPI(place)
 	require.NoError(t, err)
 	assert.Equal(t, port, port2)
 	for _, each := range again {
@@ -64,7 +64,7 @@ func TestTheAPIKeepsItsPort(t *testing.T) {
 }
 
 func TestTokensAreMadeOnceAndSecret(t *testing.T) {
-	home := provision.Home{Dir: t.TempDir()}
+	home := home.Home{Dir: t.TempDir()}
 	token, err := tokenOf(home)
 	require.NoError(t, err)
 	assert.GreaterOrEqual(t, len(token), 40)
@@ -92,7 +92,8 @@ func TestFoldersAreGivenToTheAccount(t *testing.T) {
 	assert.Equal(t, nobody, owner(filepath.Join(dir, "a/b/c")))
 	assert.Equal(t, 0, owner(dir), "and nothing else")
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "mine/x"), 0o755))
-	assert.ErrorContains(t, give(filepath.Join(dir, "mine"), nobody, nobody), "belongs to root", "a filled folder of somebody else is left alone")
+	assert.ErrorContains(t, give(filepath.Join(dir, "mine"), nobody, nobody), "belongs to root",
+		"a filled folder of somebody else is left alone")
 	_, err := Account("root", filepath.Join(dir, "r"))
 	assert.ErrorContains(t, err, "no engine may run as root")
 }

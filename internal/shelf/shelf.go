@@ -27,6 +27,7 @@ import (
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 	"vessik/internal/kit"
+	"vessik/internal/ownfile"
 )
 
 // Kinds of things on the shelf.
@@ -66,14 +67,14 @@ func (s *Shelf) File(name string) string { return filepath.Join(s.Dir, name) }
 func (s *Shelf) Items(kits kit.Kits) []wire.ShelfItem {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	found, _ := filepath.Glob(filepath.Join(s.Dir, "*.zip"))
+	found := ownfile.Find(filepath.Join(s.Dir, "*.zip"))
 	state := fmt.Sprint(len(kits))
 	for _, file := range found {
 		if info, err := os.Stat(file); err == nil {
 			state += fmt.Sprintln(file, info.Size(), info.ModTime().UnixNano())
 		}
 	}
-	if text, err := os.ReadFile(filepath.Join(s.Dir, sums)); err == nil {
+	if text, err := ownfile.Read(filepath.Join(s.Dir, sums)); err == nil {
 		state += string(text)
 	}
 	if s.state == state {
@@ -101,7 +102,8 @@ func (s *Shelf) Items(kits kit.Kits) []wire.ShelfItem {
 		return items
 	}
 	slices.SortFunc(items, func(a, b wire.ShelfItem) int {
-		return cmpOr(strings.Compare(a.Kind, b.Kind), strings.Compare(a.Name, b.Name), -site.CompareVersions(a.Version, b.Version), strings.Compare(a.File, b.File))
+		return cmpOr(strings.Compare(a.Kind, b.Kind), strings.Compare(a.Name, b.Name), -site.CompareVersions(a.Version, b.Version),
+			strings.Compare(a.File, b.File))
 	})
 	s.items, s.state = items, "" // the sums have changed, perhaps: the next look says
 	return slices.Clone(items)
@@ -118,7 +120,7 @@ func cmpOr(values ...int) int {
 
 func (s *Shelf) sums() map[string]string {
 	known := map[string]string{}
-	text, _ := os.ReadFile(filepath.Join(s.Dir, sums))
+	text, _ := ownfile.Read(filepath.Join(s.Dir, sums))
 	for line := range strings.Lines(string(text)) {
 		if sum, name, ok := strings.Cut(strings.TrimSpace(line), "  "); ok {
 			known[name] = sum
@@ -135,13 +137,10 @@ func (s *Shelf) keep(known map[string]string) error {
 	slices.SortFunc(lines, func(a, b string) int { return strings.Compare(a[64:], b[64:]) })
 	text := strings.Join(lines, "")
 	path := filepath.Join(s.Dir, sums)
-	if before, err := os.ReadFile(path); err == nil && string(before) == text || err != nil && text == "" {
+	if before, err := ownfile.Read(path); err == nil && string(before) == text || err != nil && text == "" {
 		return nil
 	}
-	if err := os.WriteFile(path+".next", []byte(text), 0o600); err != nil {
-		return err
-	}
-	return os.Rename(path+".next", path)
+	return ownfile.Write(path, []byte(text), 0o600)
 }
 
 // read looks into an archive: what it is, by what the kits say of releases, plugins and themes.
@@ -154,7 +153,7 @@ func read(file string, kits kit.Kits) wire.ShelfItem {
 	if err := CheckName(item.File); err != nil {
 		return fault("%v", err)
 	}
-	source, err := os.Open(file)
+	source, err := ownfile.Open(file)
 	if err != nil {
 		return fault("%v", err)
 	}
@@ -208,7 +207,8 @@ func read(file string, kits kit.Kits) wire.ShelfItem {
 				if title == "" {
 					continue
 				}
-				item.Kind, item.Kit, item.Name, item.Title, item.Version, item.Main = part.Kind, name, path.Dir(entry), html.UnescapeString(title), version, entry
+				item.Kind, item.Kit, item.Name, item.Title, item.Version, item.Main = part.Kind, name, path.Dir(entry), html.UnescapeString(title),
+					version, entry
 				return item
 			}
 		}
@@ -247,7 +247,7 @@ func (s *Shelf) Add(name string, from io.Reader, kits kit.Kits) (wire.ShelfItem,
 	if err := CheckName(name); err != nil {
 		return wire.ShelfItem{}, err
 	}
-	if err := os.MkdirAll(s.Dir, 0o700); err != nil {
+	if err := ownfile.Make(s.Dir, 0o700); err != nil {
 		return wire.ShelfItem{}, err
 	}
 	if _, err := os.Stat(s.File(name)); err == nil {
@@ -257,7 +257,7 @@ func (s *Shelf) Add(name string, from io.Reader, kits kit.Kits) (wire.ShelfItem,
 	if err != nil {
 		return wire.ShelfItem{}, err
 	}
-	defer os.Remove(partial.Name())
+	defer ownfile.Remove(partial.Name())
 	buffered := bufio.NewWriterSize(partial, 1<<20)
 	written, err := io.Copy(buffered, io.LimitReader(from, largest+1))
 	if err := errors.Join(err, buffered.Flush(), partial.Close()); err != nil {
@@ -267,15 +267,15 @@ func (s *Shelf) Add(name string, from io.Reader, kits kit.Kits) (wire.ShelfItem,
 		return wire.ShelfItem{}, fmt.Errorf("it is larger than %d MB", largest>>20)
 	}
 	judged := filepath.Join(s.Dir, ".partial-judged-"+name)
-	if err := os.Rename(partial.Name(), judged); err != nil {
+	if err := ownfile.Rename(partial.Name(), judged); err != nil {
 		return wire.ShelfItem{}, err
 	}
-	defer os.Remove(judged)
+	defer ownfile.Remove(judged)
 	item := readAs(judged, name, kits)
 	if item.Fault != "" {
 		return item, errors.New(item.Fault)
 	}
-	if err := os.Rename(judged, s.File(name)); err != nil {
+	if err := ownfile.Rename(judged, s.File(name)); err != nil {
 		return item, err
 	}
 	s.Items(kits)
@@ -288,8 +288,8 @@ func readAs(file, name string, kits kit.Kits) wire.ShelfItem {
 	if err != nil {
 		return wire.ShelfItem{Fault: err.Error()}
 	}
-	defer os.RemoveAll(dir)
-	if err := os.Link(file, filepath.Join(dir, name)); err != nil {
+	defer ownfile.RemoveAll(dir)
+	if err := ownfile.Link(file, filepath.Join(dir, name)); err != nil {
 		return wire.ShelfItem{Fault: err.Error()}
 	}
 	return read(filepath.Join(dir, name), kits)
@@ -301,7 +301,9 @@ func (s *Shelf) Fetch(ctx context.Context, address string, kits kit.Kits) (wire.
 	if err != nil || request.URL.Host == "" || request.URL.Scheme != "http" && request.URL.Scheme != "https" {
 		return wire.ShelfItem{}, fmt.Errorf("%q is not an address: write it as https://host/name.zip", address)
 	}
-	response, err := http.DefaultClient.Do(request)
+	client := http.Client{Timeout: 10 * time.Minute} // a large archive on a slow line
+	defer client.CloseIdleConnections()
+	response, err := client.Do(request)
 	if err != nil {
 		return wire.ShelfItem{}, err
 	}
@@ -317,5 +319,5 @@ func (s *Shelf) Drop(name string) error {
 	if CheckName(name) != nil {
 		return fs.ErrNotExist
 	}
-	return os.Remove(s.File(name))
+	return ownfile.Remove(s.File(name))
 }

@@ -30,7 +30,8 @@ func packed(t *testing.T, files ...string) []byte {
 }
 
 func menu(t *testing.T, version string) []byte {
-	return packed(t, "garden-menu/readme.txt", "x", "garden-menu/menu.php", "<?php\n/*\nPlugin Name: Garden &amp; Menu\nVersion: "+version+"\n*/")
+	return packed(t, "garden-menu/readme.txt", "x", "garden-menu/menu.php",
+		"<?php\n/*\nPlugin Name: Garden &amp; Menu\nVersion: "+version+"\n*/")
 }
 
 func TestWhatIsPutOnTheShelfIsKnownByWhatItSays(t *testing.T) {
@@ -38,17 +39,21 @@ func TestWhatIsPutOnTheShelfIsKnownByWhatItSays(t *testing.T) {
 	s := &Shelf{Dir: filepath.Join(t.TempDir(), "shelf")}
 	item, err := s.Add("garden-menu.1.9.zip", bytes.NewReader(menu(t, "1.9")), kits)
 	require.NoError(t, err)
-	assert.Equal(t, [5]string{"plugin", "wordpress", "garden-menu", "Garden & Menu", "1.9"}, [5]string{item.Kind, item.Kit, item.Name, item.Title, item.Version})
+	assert.Equal(t, [5]string{"plugin", "wordpress", "garden-menu", "Garden & Menu", "1.9"},
+		[5]string{item.Kind, item.Kit, item.Name, item.Title, item.Version})
 	_, err = s.Add("garden-menu.1.10.zip", bytes.NewReader(menu(t, "1.10")), kits)
 	require.NoError(t, err)
-	item, err = s.Add("cms.zip", bytes.NewReader(packed(t, "wordpress/wp-includes/version.php", "<?php $wp_version = '6.9.4';", "wordpress/index.php", "<?php")), kits)
+	item, err = s.Add("cms.zip", bytes.NewReader(packed(t, "wordpress/wp-includes/version.php", "<?php $wp_version = '6.9.4';",
+		"wordpress/index.php", "<?php")), kits)
 	require.NoError(t, err)
 	assert.Equal(t, [4]string{"release", "wordpress", "6.9.4", "wordpress"}, [4]string{item.Kind, item.Kit, item.Version, item.Main})
-	require.NoError(t, os.WriteFile(s.File("valley.zip"), packed(t, "valley/style.css", "/* Theme Name: Valley\nVersion: 2 */"), 0o600), "dropped in by hand")
+	require.NoError(t, os.WriteFile(s.File("valley.zip"), packed(t, "valley/style.css", "/* Theme Name: Valley\nVersion: 2 */"), 0o600),
+		"dropped in by hand")
 
 	items := s.Items(kits)
 	require.Len(t, items, 4)
-	assert.Equal(t, [4]string{"garden-menu.1.10.zip", "garden-menu.1.9.zip", "cms.zip", "valley.zip"}, [4]string{items[0].File, items[1].File, items[2].File, items[3].File})
+	assert.Equal(t, [4]string{"garden-menu.1.10.zip", "garden-menu.1.9.zip", "cms.zip", "valley.zip"},
+		[4]string{items[0].File, items[1].File, items[2].File, items[3].File})
 	for asked, file := range map[string]string{"garden-menu": "garden-menu.1.10.zip", "garden-menu@1.9": "garden-menu.1.9.zip"} {
 		found, ok := Find(items, "wordpress", Plugin, asked)
 		assert.True(t, ok)
@@ -79,7 +84,9 @@ func TestWhatIsPutOnTheShelfIsKnownByWhatItSays(t *testing.T) {
 func TestWhatCannotBeUsedIsNotTaken(t *testing.T) {
 	kits, _ := kit.All("")
 	s := &Shelf{Dir: t.TempDir()}
-	for name, content := range map[string][]byte{"../x.zip": menu(t, "1"), "x.tar": menu(t, "1"), ".zip": menu(t, "1"), "text.zip": []byte("no archive"), "other.zip": packed(t, "notes.txt", "x"), "deep.zip": packed(t, "a/b/c.php", "<?php /* Plugin Name: Deep */")} {
+	for name, content := range map[string][]byte{"../x.zip": menu(t, "1"), "x.tar": menu(t, "1"), ".zip": menu(t, "1"),
+		"text.zip": []byte("no archive"), "other.zip": packed(t, "notes.txt", "x"),
+		"deep.zip": packed(t, "a/b/c.php", "<?php /* Plugin Name: Deep */")} {
 		_, err := s.Add(name, bytes.NewReader(content), kits)
 		assert.Error(t, err, name)
 	}

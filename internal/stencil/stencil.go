@@ -13,17 +13,20 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/url"
 	"os"
 	"path/filepath"
 	"regexp"
-	"slices"
 	"strings"
-	"syscall"
+	"unicode"
 
 	"github.com/klauspost/compress/zstd"
 
 	"vessik/internal/archive"
+	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
+	"vessik/internal/ownfile"
+	"vessik/internal/safefile"
 )
 
 // Format is what stencil.json says it is.
@@ -67,7 +70,7 @@ func (s Shelf) Find(name string) (Manifest, error) {
 	m, err := Read(s.File(name))
 	m.Name = name // the file's name counts
 	if err == nil {
-		if text, err := os.ReadFile(s.descriptionFile(name)); err == nil {
+		if text, err := ownfile.Read(s.descriptionFile(name)); err == nil {
 			m.Description = string(text)
 		}
 	}
@@ -79,7 +82,7 @@ func (s Shelf) descriptionFile(name string) string { return filepath.Join(s.Dir,
 
 // List returns all, by name; those that cannot be read are left out.
 func (s Shelf) List() []Manifest {
-	found, _ := filepath.Glob(filepath.Join(s.Dir, "*"+Suffix))
+	found := ownfile.Find(filepath.Join(s.Dir, "*"+Suffix))
 	all := []Manifest{}
 	for _, file := range found {
 		if m, err := s.Find(strings.TrimSuffix(filepath.Base(file), Suffix)); err == nil {
@@ -91,7 +94,7 @@ func (s Shelf) List() []Manifest {
 
 // Read reads the manifest of a stencil's file, which stands first in it.
 func Read(file string) (m Manifest, err error) {
-	from, err := os.Open(file)
+	from, err := ownfile.Open(file)
 	if err != nil {
 		return m, err
 	}
@@ -113,10 +116,43 @@ func Read(file string) (m Manifest, err error) {
 	if err := json.Unmarshal(text, &m); err != nil || m.Format != Format {
 		return m, fmt.Errorf("%s is not a stencil that this Vessik can read (%s)", file, m.Format)
 	}
+	if err := judge(m); err != nil {
+		return m, fmt.Errorf("%s is not to be trusted: its %s %w", file, manifestName, err)
+	}
 	if info, err := from.Stat(); err == nil {
 		m.SizeBytes = info.Size()
 	}
 	return m, nil
+}
+
+var prefixRule = regexp.MustCompile(`^[A-Za-z0-9_]{0,40}$`)
+
+// judge looks at what becomes a path, configuration or SQL: a stencil may come from anybody.
+func judge(m Manifest) error {
+	if fault := site.RootFault(m.Root); fault != "" {
+		return fmt.Errorf("has the document root %q, which %s", m.Root, fault)
+	}
+	if !prefixRule.MatchString(m.Prefix) {
+		return fmt.Errorf("has the prefix %q, which is none of a table", m.Prefix)
+	}
+	if address, err := url.Parse(m.URL); m.URL != "" &&
+		(err != nil || address.Host == "" || address.Scheme != "http" && address.Scheme != "https") {
+		return fmt.Errorf("has %q, which is no address of a site", m.URL)
+	}
+	for _, name := range append([]string{m.Kit.Name, m.From}, m.SubSites...) {
+		if name != "" && CheckName(name) != nil {
+			return fmt.Errorf("has %q, which is no name", name)
+		}
+	}
+	if m.Network != "" && m.Network != site.NetworkDomains && m.Network != site.NetworkFolders {
+		return fmt.Errorf("has %q, which is no kind of network", m.Network)
+	}
+	for _, text := range []string{m.Title, m.Description, m.Kit.Version, m.Stack.PHP, m.Stack.Web, m.Stack.Database} {
+		if strings.ContainsFunc(text, unicode.IsControl) || len(text) > 1000 {
+			return fmt.Errorf("has %q, which is no text of one line", text)
+		}
+	}
+	return nil
 }
 
 // Source is what a stencil is made of.
@@ -130,40 +166,13 @@ type Source struct {
 
 // Save writes a stencil; it is there whole or not at all. progress is told of bytes written.
 func (s Shelf) Save(ctx context.Context, m Manifest, from Source, progress func(done int64)) (Manifest, error) {
-	if err := os.MkdirAll(s.Dir, 0o700); err != nil {
+	if err := ownfile.Make(s.Dir, 0o700); err != nil {
 		return m, err
 	}
 	if _, err := os.Stat(s.File(m.Name)); err == nil {
 		return m, fmt.Errorf("there is a stencil %q already; drop it first, or choose another name", m.Name)
 	}
-	paths := []string{}
-	err := filepath.WalkDir(from.Folder, func(path string, entry fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		relative, err := filepath.Rel(from.Folder, path)
-		if err != nil {
-			return err
-		}
-		switch info, infoErr := entry.Info(); {
-		case relative == ".":
-		case slices.Contains(from.LeaveOut, relative):
-			if entry.IsDir() {
-				return filepath.SkipDir
-			}
-		case infoErr != nil:
-			return infoErr
-		case entry.Type()&fs.ModeSymlink != 0:
-			m.LinksLeftOut++
-		case entry.IsDir():
-			paths = append(paths, relative+"/")
-		case entry.Type().IsRegular():
-			paths = append(paths, relative)
-			m.Files++
-			m.FileBytes += info.Size()
-		}
-		return nil
-	})
+	paths, err := listed(ctx, from, &m)
 	if err != nil {
 		return m, err
 	}
@@ -175,7 +184,7 @@ func (s Shelf) Save(ctx context.Context, m Manifest, from Source, progress func(
 	if err != nil {
 		return m, err
 	}
-	defer os.Remove(partial.Name())
+	defer ownfile.Remove(partial.Name())
 	defer partial.Close()
 	compressed, err := zstd.NewWriter(partial, zstd.WithEncoderLevel(zstd.SpeedDefault))
 	if err != nil {
@@ -197,6 +206,41 @@ func (s Shelf) Save(ctx context.Context, m Manifest, from Source, progress func(
 	if err := w.file(databaseName, from.Database); err != nil {
 		return m, err
 	}
+	if err := w.files(from, paths); err != nil {
+		return m, err
+	}
+	if err := w.text(sumsName, w.sums.Bytes()); err != nil {
+		return m, err
+	}
+	if err := errors.Join(w.tar.Close(), compressed.Close(), partial.Sync(), partial.Close()); err != nil {
+		return m, err
+	}
+	if err := ownfile.Link(partial.Name(), s.File(m.Name)); err != nil { // not over one that was made meanwhile
+		return m, err
+	}
+	return s.Find(m.Name)
+}
+
+// listed are the files of a site, folders with a slash at their end; the manifest counts them.
+func listed(ctx context.Context, from Source, m *Manifest) (paths []string, err error) {
+	err = safefile.Walk(ctx, from.Folder, from.LeaveOut, func(e safefile.Entry) error {
+		switch {
+		case e.Type.IsDir():
+			paths = append(paths, e.Path+"/")
+		case e.Type.IsRegular():
+			paths = append(paths, e.Path)
+			m.Files++
+			m.FileBytes += e.Size
+		default:
+			m.LinksLeftOut++
+		}
+		return nil
+	})
+	return paths, err
+}
+
+// files writes a site's files; those that went away meanwhile are left out.
+func (w *writer) files(from Source, paths []string) (err error) {
 	for _, path := range paths {
 		name := filesName + "/" + path
 		switch replaced, other := from.Replace[path]; {
@@ -205,25 +249,13 @@ func (s Shelf) Save(ctx context.Context, m Manifest, from Source, progress func(
 		case strings.HasSuffix(path, "/"):
 			err = w.tar.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeDir, Mode: 0o755})
 		default:
-			err = w.file(name, filepath.Join(from.Folder, path))
+			err = w.beneath(name, from.Folder, path)
 		}
-		if errors.Is(err, fs.ErrNotExist) { // it went away meanwhile
-			continue
-		}
-		if err != nil {
-			return m, err
+		if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, safefile.ErrNotRegular) {
+			return err
 		}
 	}
-	if err := w.text(sumsName, w.sums.Bytes()); err != nil {
-		return m, err
-	}
-	if err := errors.Join(w.tar.Close(), compressed.Close(), partial.Sync(), partial.Close()); err != nil {
-		return m, err
-	}
-	if err := os.Link(partial.Name(), s.File(m.Name)); err != nil { // not over one that was made meanwhile
-		return m, err
-	}
-	return s.Find(m.Name)
+	return nil
 }
 
 type writer struct {
@@ -247,25 +279,39 @@ func (w *writer) text(name string, text []byte) error {
 }
 
 func (w *writer) file(name, path string) error {
-	if err := w.ctx.Err(); err != nil {
-		return err
-	}
-	file, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW, 0)
+	file, err := ownfile.Open(path)
 	if err != nil {
 		return err
 	}
+	return w.open(name, file)
+}
+
+// beneath adds a file of a folder that a site can write.
+func (w *writer) beneath(name, folder, path string) error {
+	file, err := safefile.Open(folder, path)
+	if err != nil {
+		return err
+	}
+	return w.open(name, file)
+}
+
+func (w *writer) open(name string, file *os.File) error {
 	defer file.Close()
+	if err := w.ctx.Err(); err != nil {
+		return err
+	}
 	info, err := file.Stat()
 	if err != nil {
 		return err
 	}
-	if err := w.tar.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeReg, Mode: 0o644 | int64(info.Mode()&0o111), Size: info.Size(), ModTime: info.ModTime()}); err != nil {
+	if err := w.tar.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeReg, Mode: 0o644 | int64(info.Mode()&0o111), Size: info.Size(),
+		ModTime: info.ModTime()}); err != nil {
 		return err
 	}
 	sum := sha256.New()
 	n, err := io.Copy(io.MultiWriter(w.tar, sum), io.LimitReader(file, info.Size()))
 	if err == nil && n < info.Size() {
-		err = fmt.Errorf("%s became shorter while it was read", path)
+		err = fmt.Errorf("%s became shorter while it was read", file.Name())
 	}
 	fmt.Fprintf(&w.sums, "%s  %s\n", hex.EncodeToString(sum.Sum(nil)), name)
 	if w.written += n; w.progress != nil {
@@ -290,10 +336,10 @@ func openInto(ctx context.Context, file, dir string, files, database *string) er
 		return err
 	}
 	*files, *database = filepath.Join(dir, filesName), filepath.Join(dir, databaseName)
-	if err := os.MkdirAll(*files, 0o755); err != nil {
+	if err := ownfile.Make(*files, 0o755); err != nil {
 		return err
 	}
-	listed, err := os.ReadFile(filepath.Join(dir, sumsName))
+	listed, err := ownfile.Read(filepath.Join(dir, sumsName))
 	if err != nil {
 		return fmt.Errorf("the stencil has no %s: %w", sumsName, err)
 	}
@@ -316,7 +362,7 @@ func (s Shelf) Picture(name string) ([]byte, error) {
 	if m, err := s.Find(name); err != nil || !m.HasPicture {
 		return nil, errors.Join(err, fs.ErrNotExist)
 	}
-	file, err := os.Open(s.File(name))
+	file, err := ownfile.Open(s.File(name))
 	if err != nil {
 		return nil, err
 	}
@@ -344,8 +390,8 @@ func (s Shelf) Drop(name string) error {
 	if _, err := s.Find(name); errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	os.Remove(s.descriptionFile(name))
-	return os.Remove(s.File(name))
+	ownfile.Remove(s.descriptionFile(name))
+	return ownfile.Remove(s.File(name))
 }
 
 // Describe changes a stencil's description, and its name where another one is given.
@@ -353,7 +399,7 @@ func (s Shelf) Describe(name, newName, description string) error {
 	if _, err := s.Find(name); err != nil {
 		return err
 	}
-	if err := os.WriteFile(s.descriptionFile(name), []byte(description), 0o600); err != nil {
+	if err := ownfile.Write(s.descriptionFile(name), []byte(description), 0o600); err != nil {
 		return err
 	}
 	if newName == "" || newName == name {
@@ -362,16 +408,16 @@ func (s Shelf) Describe(name, newName, description string) error {
 	if err := CheckName(newName); err != nil {
 		return err
 	}
-	if err := os.Link(s.File(name), s.File(newName)); err != nil {
+	if err := ownfile.Link(s.File(name), s.File(newName)); err != nil {
 		if errors.Is(err, fs.ErrExist) {
 			return fmt.Errorf("there is a stencil %q already", newName)
 		}
 		return err
 	}
-	if err := os.Rename(s.descriptionFile(name), s.descriptionFile(newName)); err != nil {
+	if err := ownfile.Rename(s.descriptionFile(name), s.descriptionFile(newName)); err != nil {
 		return err
 	}
-	return os.Remove(s.File(name))
+	return ownfile.Remove(s.File(name))
 }
 
 // Import takes a stencil's file in, once all of it was unpacked and compared.
@@ -382,16 +428,16 @@ func (s Shelf) Import(ctx context.Context, name string, from io.Reader) (Manifes
 	if _, err := os.Stat(s.File(name)); err == nil {
 		return Manifest{}, fmt.Errorf("there is a stencil %q already; drop it first, or choose another name", name)
 	}
-	if err := os.MkdirAll(s.Dir, 0o700); err != nil {
+	if err := ownfile.Make(s.Dir, 0o700); err != nil {
 		return Manifest{}, err
 	}
 	dir, err := os.MkdirTemp(s.Dir, ".partial-")
 	if err != nil {
 		return Manifest{}, err
 	}
-	defer os.RemoveAll(dir)
+	defer ownfile.RemoveAll(dir)
 	file := filepath.Join(dir, "file")
-	to, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	to, err := ownfile.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return Manifest{}, err
 	}
@@ -406,7 +452,7 @@ func (s Shelf) Import(ctx context.Context, name string, from io.Reader) (Manifes
 	if err := openInto(ctx, file, filepath.Join(dir, "whole"), &files, &database); err != nil {
 		return Manifest{}, err
 	}
-	if err := os.Link(file, s.File(name)); err != nil {
+	if err := ownfile.Link(file, s.File(name)); err != nil {
 		return Manifest{}, err
 	}
 	return s.Find(name)

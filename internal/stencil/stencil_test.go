@@ -36,7 +36,8 @@ func saved(t *testing.T) (Shelf, Manifest) {
 	shelf := Shelf{Dir: filepath.Join(dir, "stencils")}
 	told := int64(0)
 	m, err := shelf.Save(ctx, Manifest{Format: Format, Name: "moss", Description: "wet", Kit: site.Kit{Name: "wordpress", Version: "6.1"}},
-		Source{Folder: filepath.Join(dir, "site"), LeaveOut: []string{"cache"}, Replace: map[string][]byte{"config.php": []byte("password ''")}, Database: dump, Picture: picture}, func(done int64) { told = done })
+		Source{Folder: filepath.Join(dir, "site"), LeaveOut: []string{"cache"}, Replace: map[string][]byte{"config.php": []byte("password ''")},
+			Database: dump, Picture: picture}, func(done int64) { told = done })
 	require.NoError(t, err)
 	assert.Positive(t, told)
 	return shelf, m
@@ -89,8 +90,9 @@ func TestADamagedStencilIsNotOpened(t *testing.T) {
 		"files/uploads/Ærenpreis.txt does not have the checksum": packed(bytes.Replace(plain.Bytes(), []byte("blue"), []byte("grey"), 1)),
 		"it does not begin with":                                 bytes.NewReader(whole[:len(whole)/2]),
 		"is not a stencil":                                       packed([]byte("no archive at all")),
-		"this Vessik can read":                                   packed(bytes.Replace(plain.Bytes(), []byte("vessik-stencil/1"), []byte("vessik-stencil/9"), 1)),
-		"config.php has no check":                                packed(bytes.Replace(plain.Bytes(), []byte("  files/config.php\n"), []byte("  files/confuse.php\n"), 1)),
+		"this Vessik can read": packed(bytes.Replace(plain.Bytes(), []byte("vessik-stencil/1"),
+			[]byte("vessik-stencil/9"), 1)),
+		"config.php has no check": packed(bytes.Replace(plain.Bytes(), []byte("  files/config.php\n"), []byte("  files/confuse.php\n"), 1)),
 	} {
 		_, err := shelf.Import(ctx, "other", raw)
 		if why == "config.php has no check" {
@@ -123,4 +125,25 @@ func TestStencilsAreDescribedRenamedAndDropped(t *testing.T) {
 	left, err := os.ReadDir(shelf.Dir)
 	require.NoError(t, err)
 	assert.Empty(t, left)
+}
+
+func TestAStencilFromAnybodyIsJudged(t *testing.T) {
+	good := Manifest{Root: "public", Prefix: "wp_", URL: "http://a.localhost", Title: "Seeds & <Swaps>"}
+	require.NoError(t, judge(good))
+	for why, spoil := range map[string]func(m *Manifest){
+		"leads out":        func(m *Manifest) { m.Root = "../.." },
+		"leads out of":     func(m *Manifest) { m.Root = "/etc" },
+		"signs in it":      func(m *Manifest) { m.Root = "a\";}\nserver {" },
+		"none of a table":  func(m *Manifest) { m.Prefix = "wp`" },
+		"no address":       func(m *Manifest) { m.URL = "file:///etc/passwd" },
+		"no name":          func(m *Manifest) { m.SubSites = []string{"../a"} },
+		"no kind":          func(m *Manifest) { m.Network = "x" },
+		"text of one line": func(m *Manifest) { m.Title = "a\nb" },
+		"no text of one":   func(m *Manifest) { m.Kit.Version = "6\n" },
+		"which is no name": func(m *Manifest) { m.Kit.Name = "Word Press" },
+	} {
+		m := good
+		spoil(&m)
+		assert.ErrorContains(t, judge(m), why)
+	}
 }

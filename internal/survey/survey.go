@@ -21,10 +21,10 @@ import (
 	"syscall"
 	"time"
 
+	"vessik/internal/cell"
 	"vessik/internal/engine"
+	"vessik/internal/home"
 	"vessik/internal/picture"
-	"vessik/internal/proc"
-	"vessik/internal/provision"
 )
 
 // Verdict is what a finding means for Vessik.
@@ -58,7 +58,7 @@ func (s *survey) add(area, subject, observed string, verdict Verdict, remedy str
 }
 
 // Look surveys the machine for a home folder.
-func Look(ctx context.Context, home provision.Home) Survey {
+func Look(ctx context.Context, home home.Home) Survey {
 	s := &survey{}
 	settings, _ := home.ReadSettings()
 	s.ports(home, settings)
@@ -77,7 +77,7 @@ func Look(ctx context.Context, home provision.Home) Survey {
 }
 
 // ports looks at those that Vessik wants.
-func (s *survey) ports(home provision.Home, settings provision.Settings) {
+func (s *survey) ports(home home.Home, settings home.Settings) {
 	own := home.InUse()
 	first := engine.FirstUnprivilegedPort()
 	for _, port := range []int{80, 443} {
@@ -86,7 +86,8 @@ func (s *survey) ports(home provision.Home, settings provision.Settings) {
 		switch {
 		case os.Geteuid() != 0 && port < first:
 			s.add("ports", subject, fmt.Sprintf("only root may open it (ports from %d are open to all)", first), Notice,
-				fmt.Sprintf("sites get addresses with a port; for addresses without one, start the service as root, or: sysctl net.ipv4.ip_unprivileged_port_start=%d", port))
+				fmt.Sprintf("sites get addresses with a port; for addresses without one, start the service as root, or: sysctl "+
+					"net.ipv4.ip_unprivileged_port_start=%d", port))
 		case holder == "":
 			s.add("ports", subject, "free, and may be opened", Good, "")
 		case own && strings.HasPrefix(holder, "vessik"):
@@ -101,7 +102,8 @@ func (s *survey) ports(home provision.Home, settings provision.Settings) {
 		case holder == "" || strings.HasPrefix(holder, "vessik"):
 			s.add("ports", fmt.Sprintf("gateway, %d", port), "it stands in the sites' addresses, and is free or Vessik's", Good, "")
 		default:
-			s.add("ports", fmt.Sprintf("gateway, %d", port), "held by "+holder, Fault, "it stands in every site's address: end that program, then start the service")
+			s.add("ports", fmt.Sprintf("gateway, %d", port), "held by "+holder, Fault,
+				"it stands in every site's address: end that program, then start the service")
 		}
 	}
 	sites := settings.PortRange
@@ -129,9 +131,11 @@ func (s *survey) ports(home provision.Home, settings provision.Settings) {
 		observed := fmt.Sprintf("%d of %d free", r.to-r.from+1-taken, r.to-r.from+1)
 		switch {
 		case r.to-r.from+1-taken < r.least && !own:
-			s.add("ports", subject, observed+": "+strings.Join(holders, ", "), Fault, "end some of those programs, or choose another range with: vessik serve -site-ports FROM-TO")
+			s.add("ports", subject, observed+": "+strings.Join(holders, ", "), Fault,
+				"end some of those programs, or choose another range with: vessik serve -site-ports FROM-TO")
 		case len(holders) > 0:
-			s.add("ports", subject, observed+"; held: "+strings.Join(holders[:min(len(holders), 5)], ", "), Notice, "nothing is needed: they are passed over")
+			s.add("ports", subject, observed+"; held: "+strings.Join(holders[:min(len(holders), 5)], ", "), Notice,
+				"nothing is needed: they are passed over")
 		default:
 			s.add("ports", subject, observed, Good, "")
 		}
@@ -154,7 +158,8 @@ func (s *survey) servers() {
 	}
 	for holder, ports := range found {
 		slices.Sort(ports)
-		s.add("neighbours", holder, fmt.Sprintf("listens on %s", strings.Trim(fmt.Sprint(ports), "[]")), Notice, "it is left alone, and Vessik's own engines use other ports and sockets")
+		s.add("neighbours", holder, fmt.Sprintf("listens on %s", strings.Trim(fmt.Sprint(ports), "[]")), Notice,
+			"it is left alone, and Vessik's own engines use other ports and sockets")
 	}
 }
 
@@ -223,16 +228,18 @@ func (s *survey) names(ctx context.Context) {
 		case local:
 			s.add("names", subject, "programs of this account resolve them to "+strings.Join(addresses, ", "), Good, "")
 		case len(addresses) > 0:
-			s.add("names", subject, "programs resolve them to "+strings.Join(addresses, ", ")+", which is not this machine", Notice, "choose domains that end in .localhost")
+			s.add("names", subject, "programs resolve them to "+strings.Join(addresses, ", ")+", which is not this machine", Notice,
+				"choose domains that end in .localhost")
 		case subject == "*.localhost":
-			s.add("names", subject, "programs of this account do not resolve them; browsers do by themselves (RFC 6761)", Notice, "nothing is needed for browsers; for programs install the package libnss-myhostname")
+			s.add("names", subject, "programs of this account do not resolve them; browsers do by themselves (RFC 6761)", Notice,
+				"nothing is needed for browsers; for programs install the package libnss-myhostname")
 		default:
 			s.add("names", subject, "nobody resolves them here", Notice, "choose domains that end in .localhost, which work at once")
 		}
 	}
 }
 
-func (s *survey) space(home provision.Home) {
+func (s *survey) space(home home.Home) {
 	for _, place := range []struct{ what, path string }{{"home folder", home.Dir}, {"engine store", home.Engines}} {
 		free, err := engine.FreeBytes(place.path)
 		subject := place.what + ", " + place.path
@@ -272,6 +279,32 @@ func meminfo(name string) int64 {
 	return 0
 }
 
+// walls makes a cell as a trial.
+func (s *survey) walls() {
+	dir, err := os.MkdirTemp("", "vessik-survey-")
+	if err != nil {
+		return
+	}
+	defer os.RemoveAll(dir)
+	cells, err := cell.Open(dir)
+	if err != nil {
+		s.add("limits", "cells", err.Error(), Notice, "build with make")
+		return
+	}
+	defer cells.Close()
+	switch a := cells.Abilities; {
+	case a.Namespaces:
+		s.add("limits", "cells", fmt.Sprintf("sites live in cells of their own; Landlock %d and seccomp are the second wall", a.Landlock), Good,
+			"")
+	case a.Files():
+		s.add("limits", "cells", "none ("+a.Why+"); Landlock and seccomp alone keep sites apart", Notice,
+			"allow user namespaces (sysctl kernel.unprivileged_userns_clone, user.max_user_namespaces, or the AppArmor profile)")
+	default:
+		s.add("limits", "cells", "this kernel cannot keep sites apart: "+a.Why, Notice,
+			"use a kernel of 5.19 or later with user namespaces or Landlock; until then only open_basedir keeps sites apart")
+	}
+}
+
 func (s *survey) limits() {
 	var limit syscall.Rlimit
 	if syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit) == nil {
@@ -282,12 +315,7 @@ func (s *survey) limits() {
 			s.add("limits", "open files", observed, Good, "")
 		}
 	}
-	abilities := proc.FindAbilities()
-	if abilities.Files && abilities.Sockets {
-		s.add("limits", "confinement", fmt.Sprintf("Landlock %d and seccomp: the PHP of a site is held to the site", abilities.Landlock), Good, "")
-	} else {
-		s.add("limits", "confinement", "this kernel cannot confine the PHP of sites", Notice, "use a kernel of 5.19 or later with Landlock; until then only open_basedir keeps sites apart")
-	}
+	s.walls()
 	now := time.Now()
 	zone, _ := now.Zone()
 	if now.Year() < 2024 {
@@ -305,23 +333,26 @@ func (s *survey) limits() {
 	if strings.Contains(strings.ToUpper(locale), "UTF-8") || strings.Contains(strings.ToUpper(locale), "UTF8") {
 		s.add("limits", "locale", locale, Good, "")
 	} else {
-		s.add("limits", "locale", locale, Notice, "sites are not affected; names of files in other scripts may look odd in this terminal: set LANG=C.UTF-8")
+		s.add("limits", "locale", locale, Notice, "sites are not affected; names of files in other scripts may look odd in this terminal: set "+
+			"LANG=C.UTF-8")
 	}
 }
 
-func (s *survey) tools(ctx context.Context, home provision.Home) {
+func (s *survey) tools(ctx context.Context, home home.Home) {
 	for _, program := range []string{"apt-get", "dpkg-deb"} {
 		if path, err := exec.LookPath(program); err == nil {
 			s.add("archive", program, path, Good, "")
 		} else {
-			s.add("archive", program, "not on this machine", Fault, "engines come from Debian's packages: use a Debian system, or adopt engines of your own")
+			s.add("archive", program, "not on this machine", Fault,
+				"engines come from Debian's packages: use a Debian system, or adopt engines of your own")
 		}
 	}
 	address, err := engine.Store{Dir: home.Engines}.Archive()
 	if err != nil {
 		s.add("archive", "Debian archive", err.Error(), Fault, "add a Debian archive to this machine's apt sources, see sources.list(5)")
 	} else if err := reach(ctx, address); err != nil {
-		s.add("archive", "Debian archive", "it does not answer: "+err.Error(), Notice, "engines that are here keep working; to fetch others, check the network")
+		s.add("archive", "Debian archive", "it does not answer: "+err.Error(), Notice,
+			"engines that are here keep working; to fetch others, check the network")
 	} else {
 		s.add("archive", "Debian archive", "the one of this machine's apt sources answers", Good, "")
 	}
@@ -350,7 +381,9 @@ func reach(ctx context.Context, address string) error {
 		}
 		return nil
 	}
-	response, err := http.DefaultClient.Do(request)
+	client := http.Client{Timeout: 10 * time.Second}
+	defer client.CloseIdleConnections()
+	response, err := client.Do(request)
 	if err != nil {
 		return errors.Unwrap(err)
 	}

@@ -8,10 +8,10 @@ import (
 	"strconv"
 	"testing"
 
+	"vessik/internal/home"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"vessik/internal/provision"
 )
 
 func find(r Survey, subject string) Finding {
@@ -24,7 +24,7 @@ func find(r Survey, subject string) Finding {
 
 func TestAHeldGatewayPortIsAFault(t *testing.T) {
 	dir := t.TempDir()
-	home, err := provision.NewHome(filepath.Join(dir, "home"), filepath.Join(dir, "engines"))
+	home, err := home.New(filepath.Join(dir, "home"), filepath.Join(dir, "engines"))
 	require.NoError(t, err)
 	require.NoError(t, home.Prepare())
 	holder, err := net.Listen("tcp4", "127.0.0.1:0")

@@ -4,7 +4,6 @@ package ground
 
 import (
 	"context"
-	"fmt"
 	"net"
 	"os"
 	"os/exec"
@@ -17,10 +16,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"vessik/internal/cell"
 	"vessik/internal/engine"
+	"vessik/internal/home"
 	"vessik/internal/kit"
 	"vessik/internal/proc"
-	"vessik/internal/provision"
 	"vessik/internal/service"
 )
 
@@ -34,11 +34,10 @@ var (
 
 // Main runs a package's tests; call it from TestMain.
 func Main(m *testing.M) int {
-	if len(os.Args) > 1 && os.Args[1] == proc.ConfineCommand { // the launcher is this same program
-		fmt.Fprintln(os.Stderr, proc.Confine(os.Args[2:]))
-		return 1
+	if slices.ContainsFunc(os.Args, func(a string) bool { return strings.HasPrefix(a, "-test.fuzz") }) {
+		return m.Run() // its workers are started again and again, and need no engine
 	}
-	home, err := provision.DefaultHome()
+	home, err := home.Default()
 	if err != nil {
 		panic(err)
 	}
@@ -50,7 +49,12 @@ func Main(m *testing.M) int {
 		panic(err)
 	}
 	defer os.RemoveAll(scratch)
-	supervisor = proc.NewSupervisor(filepath.Join(scratch, "ledger"))
+	cells, err := cell.Open(scratch)
+	if err != nil {
+		panic(err)
+	}
+	store.Cells = cells
+	supervisor = proc.NewSupervisor(cells, filepath.Join(scratch, "ledger"))
 	defer func() {
 		if database != nil {
 			database.Stop()
@@ -65,7 +69,8 @@ func asAccount(engines string) int {
 	if err != nil {
 		panic(err)
 	}
-	arguments := slices.DeleteFunc(slices.Clone(os.Args[1:]), func(a string) bool { return strings.HasPrefix(a, "-test.testlogfile") }) // root's own
+	arguments := slices.DeleteFunc(slices.Clone(os.Args[1:]),
+		func(a string) bool { return strings.HasPrefix(a, "-test.testlogfile") }) // root's own
 	command := exec.Command("/proc/self/exe", arguments...)
 	command.Stdout, command.Stderr = os.Stdout, os.Stderr
 	command.Env = append(os.Environ(), "VESSIK_ENGINES="+engines)
@@ -107,8 +112,9 @@ func Database(t testing.TB) *engine.DatabaseServer {
 	e := Engine(t, "mariadb-10.11")
 	once.Do(func() {
 		var err error
-		database, err = engine.StartDatabase(context.Background(), supervisor, e, engine.DatabasePlace{Data: filepath.Join(scratch, "data"), Run: filepath.Join(scratch, "run"),
-			Log: filepath.Join(scratch, "log"), Port: FreePort(t), Password: kit.Password(), BufferMB: 32})
+		database, err = engine.StartDatabase(context.Background(), supervisor,
+			e, engine.DatabasePlace{Data: filepath.Join(scratch, "data"), Run: filepath.Join(scratch, "run"),
+				Log: filepath.Join(scratch, "log"), Port: FreePort(t), Password: kit.Password(), BufferMB: 32})
 		require.NoError(t, err)
 	})
 	require.NotNil(t, database, "the database server did not start")

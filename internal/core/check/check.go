@@ -5,7 +5,6 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
-	"slices"
 	"strings"
 	"text/tabwriter"
 )
@@ -13,27 +12,11 @@ import (
 // ID names a check.
 type ID string
 
-const (
-	WebAnswers      ID = "web-answers"
-	DomainRoutes    ID = "domain-routes"
-	FrontPage       ID = "front-page"
-	Assets          ID = "assets"
-	SignIn          ID = "sign-in"
-	PHPVersion      ID = "php-version"
-	WebVersion      ID = "web-version"
-	DatabaseVersion ID = "database-version"
-	DatabasePrivate ID = "database-private"
-	FilesPrivate    ID = "files-private"
-)
-
-// All lists the checks in the order of the report strip.
-var All = []ID{WebAnswers, DomainRoutes, FrontPage, Assets, SignIn, PHPVersion, WebVersion, DatabaseVersion, DatabasePrivate, FilesPrivate}
-
-// Title says a check in words.
-func (id ID) Title() string {
-	return map[ID]string{WebAnswers: "Own port answers", DomainRoutes: "Domain routes", FrontPage: "Front page", Assets: "Style sheet loads",
-		SignIn: "Administrator signs in", PHPVersion: "PHP version", WebVersion: "Web server version", DatabaseVersion: "Database version",
-		DatabasePrivate: "Database is private", FilesPrivate: "Files are private"}[id]
+// Definition says what one check is about.
+type Definition struct {
+	ID    ID     `json:"id"`
+	Title string `json:"title" doc:"In words"`
+	Group string `json:"group" doc:"What it proves, together with others"`
 }
 
 // Verdict is a check's outcome.
@@ -70,9 +53,8 @@ type Report struct {
 	Sites  []SiteReport `json:"sites" nullable:"false"`
 }
 
-// Of sums up one site's results, in the strip's order.
+// Of sums up one site's results, which are in the strip's order.
 func Of(site string, results []Result) SiteReport {
-	slices.SortFunc(results, func(a, b Result) int { return slices.Index(All, a.ID) - slices.Index(All, b.ID) })
 	report := SiteReport{Site: site, Checks: results}
 	asked, passed := false, true
 	for _, r := range results {
@@ -86,10 +68,10 @@ func Of(site string, results []Result) SiteReport {
 }
 
 // Skipped is the report of a site that cannot be asked, and why.
-func Skipped(site, reason string) SiteReport {
+func Skipped(site, reason string, all []Definition) SiteReport {
 	results := []Result{}
-	for _, id := range All {
-		results = append(results, Result{ID: id, Title: id.Title(), Verdict: Skip, Observed: reason})
+	for _, each := range all {
+		results = append(results, Result{ID: each.ID, Title: each.Title, Verdict: Skip, Observed: reason})
 	}
 	return Of(site, results)
 }
@@ -123,7 +105,7 @@ func (r SiteReport) Result(id ID) Result {
 			return c
 		}
 	}
-	return Result{ID: id, Title: id.Title(), Verdict: Skip}
+	return Result{ID: id, Title: string(id), Verdict: Skip}
 }
 
 // Summary says a report in a few words: "10 of 10 checks", "failed: assets, sign-in", "not checked".
@@ -219,7 +201,8 @@ func WriteJUnit(w io.Writer, report Report) error {
 			switch c.Verdict {
 			case Fail:
 				suite.Failures++
-				entry.Failure = &junitMessage{Message: c.Observed, Text: "expected: " + c.Expected + "\nobserved: " + c.Observed + "\nremedy: " + c.Remedy}
+				entry.Failure = &junitMessage{Message: c.Observed,
+					Text: "expected: " + c.Expected + "\nobserved: " + c.Observed + "\nremedy: " + c.Remedy}
 			case Skip:
 				suite.Skipped++
 				entry.Skipped = &junitMessage{Message: c.Observed}

@@ -128,8 +128,10 @@ type Step struct {
 
 // Request asks for a site as the file describes it.
 func (s Site) Request() site.Request {
-	return site.Request{Name: s.Name, Title: s.Title, Group: s.Group, Kit: s.Kit, KitVersion: s.KitVersion, PHP: s.PHP, Web: s.Web, Database: s.Database, Domain: s.Domain, Stencil: s.Stencil, Touches: s.Touches,
-		Admin: s.Admin, AdminEmail: s.AdminEmail, Domains: s.Domains, Language: s.Language, TimeZone: s.TimeZone, Network: s.Network, SubSites: s.SubSites, Plugins: s.Plugins, Themes: s.Themes, Offline: s.Offline, SearchEngines: s.Visible}
+	return site.Request{Name: s.Name, Title: s.Title, Group: s.Group, Kit: s.Kit, KitVersion: s.KitVersion, PHP: s.PHP, Web: s.Web,
+		Database: s.Database, Domain: s.Domain, Stencil: s.Stencil, Touches: s.Touches,
+		Admin: s.Admin, AdminEmail: s.AdminEmail, Domains: s.Domains, Language: s.Language, TimeZone: s.TimeZone, Network: s.Network,
+		SubSites: s.SubSites, Plugins: s.Plugins, Themes: s.Themes, Offline: s.Offline, SearchEngines: s.Visible}
 }
 
 // Compare says what leads from the sites that there are to those of the file. Sites that the file does not name are left alone. What
@@ -141,7 +143,8 @@ func Compare(f File, there []wire.Site, engines map[string][]site.EngineFact) (s
 			request := want.Request()
 			steps = append(steps, Step{Site: want.Name, What: "make", Words: words(want), Make: &request})
 			if want.Note != "" {
-				steps = append(steps, Step{Site: want.Name, What: "label", Words: []string{"note: " + want.Note}, Label: &wire.Label{Names: []string{want.Name}, Note: &want.Note}})
+				steps = append(steps, Step{Site: want.Name, What: "label", Words: []string{"note: " + want.Note},
+					Label: &wire.Label{Names: []string{want.Name}, Note: &want.Note}})
 			}
 			if want.State == "stopped" {
 				steps = append(steps, Step{Site: want.Name, What: "stop"})
@@ -149,22 +152,27 @@ func Compare(f File, there []wire.Site, engines map[string][]site.EngineFact) (s
 			continue
 		}
 		s := there[i]
-		for field, pair := range map[string][2]string{"kit": {want.Kit, s.Kit.Name}, "kit_version": {want.KitVersion, s.Kit.Version}, "network": {want.Network, s.Network}} {
+		for field, pair := range map[string][2]string{"kit": {want.Kit, s.Kit.Name}, "kit_version": {want.KitVersion, s.Kit.Version},
+			"network": {want.Network, s.Network}} {
 			if pair[0] != "" && pair[0] != pair[1] {
-				problems = append(problems, site.Problem{Site: s.Name, Field: field, Message: fmt.Sprintf("the site has %s, and it cannot be made %s afterwards", pair[1], pair[0]), Remedy: "write what it has, or retire the site first"})
+				problems = append(problems, site.Problem{Site: s.Name, Field: field,
+					Message: fmt.Sprintf("the site has %s, and it cannot be made %s afterwards", pair[1], pair[0]),
+					Remedy:  "write what it has, or retire the site first"})
 			}
 		}
 		stack, changed := wire.Restack{}, []string{}
 		for _, part := range []struct {
 			kind, want, has string
 			set             *string
-		}{{"php", want.PHP, s.Stack.PHP.Engine, &stack.PHP}, {"web", want.Web, s.Stack.Web.Engine, &stack.Web}, {"database", want.Database, s.Stack.Database.Engine, &stack.Database}} {
+		}{{"php", want.PHP, s.Stack.PHP.Engine, &stack.PHP}, {"web", want.Web, s.Stack.Web.Engine, &stack.Web},
+			{"database", want.Database, s.Stack.Database.Engine, &stack.Database}} {
 			if part.want == "" {
 				continue
 			}
 			id, ok := site.MatchEngine(engines[part.kind], part.want)
 			if !ok {
-				problems = append(problems, site.Problem{Site: s.Name, Field: part.kind, Message: fmt.Sprintf("no engine fits %q", part.want), Remedy: "see them with: vessik engines"})
+				problems = append(problems, site.Problem{Site: s.Name, Field: part.kind, Message: fmt.Sprintf("no engine fits %q", part.want),
+					Remedy: "see them with: vessik engines"})
 			} else if id != part.has {
 				*part.set, changed = id, append(changed, part.has+" → "+id)
 			}
@@ -173,7 +181,8 @@ func Compare(f File, there []wire.Site, engines map[string][]site.EngineFact) (s
 			steps = append(steps, Step{Site: s.Name, What: "restack", Words: changed, Stack: &stack})
 		}
 		if domain := site.ASCII(want.Domain); domain != "" && domain != s.Domain {
-			steps = append(steps, Step{Site: s.Name, What: "readdress", Words: []string{s.Domain + " → " + domain}, Rename: &wire.Rename{Domain: domain}})
+			steps = append(steps, Step{Site: s.Name, What: "readdress", Words: []string{s.Domain + " → " + domain},
+				Rename: &wire.Rename{Domain: domain}})
 		}
 		for i, domain := range want.Domains {
 			want.Domains[i] = site.ASCII(domain)
@@ -205,7 +214,8 @@ func Compare(f File, there []wire.Site, engines map[string][]site.EngineFact) (s
 
 func words(s Site) []string {
 	said := []string{}
-	for _, pair := range [][2]string{{"kit", strings.TrimSpace(s.Kit + " " + s.KitVersion)}, {"stencil", s.Stencil}, {"php", s.PHP}, {"web", s.Web}, {"database", s.Database}, {"domain", s.Domain}, {"group", s.Group}, {"language", s.Language}, {"time zone", s.TimeZone},
+	for _, pair := range [][2]string{{"kit", strings.TrimSpace(s.Kit + " " + s.KitVersion)}, {"stencil", s.Stencil}, {"php", s.PHP},
+		{"web", s.Web}, {"database", s.Database}, {"domain", s.Domain}, {"group", s.Group}, {"language", s.Language}, {"time zone", s.TimeZone},
 		{"network by", s.Network}, {"plugins", strings.Join(s.Plugins, " ")}, {"themes", strings.Join(s.Themes, " ")}} {
 		if pair[1] != "" {
 			said = append(said, pair[0]+" "+pair[1])
@@ -215,8 +225,10 @@ func words(s Site) []string {
 }
 
 func of(s wire.Site) Site {
-	one := Site{Name: s.Name, Title: s.Title, Group: s.Group, Note: s.Note, Kit: s.Kit.Name, KitVersion: s.Kit.Version, PHP: s.Stack.PHP.Engine, Web: s.Stack.Web.Engine, Database: s.Stack.Database.Engine,
-		Admin: s.Admin.User, AdminEmail: s.Admin.Email, Domains: s.Domains, Language: s.Language, TimeZone: s.TimeZone, Network: s.Network, Plugins: s.Plugins, Themes: s.Themes, Offline: s.Offline, Visible: s.SearchEngines, Touches: s.Touches}
+	one := Site{Name: s.Name, Title: s.Title, Group: s.Group, Note: s.Note, Kit: s.Kit.Name, KitVersion: s.Kit.Version,
+		PHP: s.Stack.PHP.Engine, Web: s.Stack.Web.Engine, Database: s.Stack.Database.Engine,
+		Admin: s.Admin.User, AdminEmail: s.Admin.Email, Domains: s.Domains, Language: s.Language, TimeZone: s.TimeZone, Network: s.Network,
+		Plugins: s.Plugins, Themes: s.Themes, Offline: s.Offline, Visible: s.SearchEngines, Touches: s.Touches}
 	for _, address := range s.SubSites {
 		one.SubSites = append(one.SubSites, subName(address, s))
 	}

@@ -10,10 +10,12 @@ import (
 	"vessik/internal/core/wire"
 )
 
-var engines = map[string][]site.EngineFact{"php": {{ID: "php-8.2"}, {ID: "php-7.4"}}, "web": {{ID: "nginx-1.22"}}, "database": {{ID: "mariadb-10.11"}}}
+var engines = map[string][]site.EngineFact{"php": {{ID: "php-8.2"}, {ID: "php-7.4"}}, "web": {{ID: "nginx-1.22"}},
+	"database": {{ID: "mariadb-10.11"}}}
 
 func there() []wire.Site {
-	s := wire.Site{Name: "fernhollow", Title: "Fernhollow", State: site.Running, Domain: "fernhollow.localhost", Kit: site.Kit{Name: "wordpress", Version: "6.1"}}
+	s := wire.Site{Name: "fernhollow", Title: "Fernhollow", State: site.Running, Domain: "fernhollow.localhost",
+		Kit: site.Kit{Name: "wordpress", Version: "6.1"}}
 	s.Stack.PHP.Engine, s.Stack.Web.Engine, s.Stack.Database.Engine = "php-8.2", "nginx-1.22", "mariadb-10.11"
 	return []wire.Site{s}
 }
@@ -35,7 +37,8 @@ func TestFaultsAreToldWithLineAndColumn(t *testing.T) {
 }
 
 func TestWhatLeadsToTheFile(t *testing.T) {
-	f, err := Parse([]byte("fleet: 1\nsites:\n  - {name: fernhollow, php: '7.4', web: nginx, group: Gardens, state: stopped}\n  - {name: moss, kit: empty, php: '8.2', note: wet, state: stopped}\n"))
+	f, err := Parse([]byte("fleet: 1\nsites:\n  - {name: fernhollow, php: '7.4', web: nginx, group: Gardens, state: stopped}\n  - {name: " +
+		"moss, kit: empty, php: '8.2', note: wet, state: stopped}\n"))
 	require.NoError(t, err)
 	steps, problems := Compare(f, there(), engines)
 	require.Empty(t, problems)
@@ -60,7 +63,8 @@ func TestWhatLeadsToTheFile(t *testing.T) {
 
 func TestASitesOwnFileSaysAllThatMakesIt(t *testing.T) {
 	s := there()[0]
-	s.URL, s.Domains, s.Network, s.SubSites, s.Plugins, s.Language = "http://fernhollow.localhost/", []string{"ferns.test"}, "domains", []string{"http://north.fernhollow.localhost/"}, []string{"garden-menu"}, "de_DE"
+	s.URL, s.Domains, s.Network, s.SubSites, s.Plugins, s.Language = "http://fernhollow.localhost/", []string{"ferns.test"}, "domains",
+		[]string{"http://north.fernhollow.localhost/"}, []string{"garden-menu"}, "de_DE"
 	text, err := WriteSite(s, map[string]string{"memory_limit": "512M"}, "content.sql.zst")
 	require.NoError(t, err)
 	f, err := ParseSite(text)
@@ -70,7 +74,9 @@ func TestASitesOwnFileSaysAllThatMakesIt(t *testing.T) {
 	r := f.Request()
 	assert.Equal(t, []string{"garden-menu"}, r.Plugins)
 	assert.Equal(t, "de_DE", r.Language)
-	for bad, place := range map[string]string{"name: x\n": "line 1", "vessik-site: 1\n": "the site has no name", "vessik-site: 1\nname: x\nsql: ../../etc/passwd\n": "line 3, column 6", "vessik-site: 1\nname: x\nwrong: 1\n": "line 3, column 1", "vessik-site: [": "line 1"} {
+	for bad, place := range map[string]string{"name: x\n": "line 1", "vessik-site: 1\n": "the site has no name",
+		"vessik-site: 1\nname: x\nsql: ../../etc/passwd\n": "line 3, column 6", "vessik-site: 1\nname: x\nwrong: 1\n": "line 3, column 1",
+		"vessik-site: [": "line 1"} {
 		_, err := ParseSite([]byte(bad))
 		var fault *Fault
 		require.ErrorAs(t, err, &fault, bad)

@@ -15,7 +15,8 @@ import (
 // WriteGrid writes a trial for people: a grid for each database, web servers down, PHP versions across; below it what failed, and
 // what PHP said where.
 func WriteGrid(w io.Writer, t Trial) error {
-	phps, webs, databases := axis(t, func(s site.Stack) string { return s.PHP }), axis(t, func(s site.Stack) string { return s.Web }), axis(t, func(s site.Stack) string { return s.Database })
+	phps, webs, databases := axis(t, func(s site.Stack) string { return s.PHP }), axis(t, func(s site.Stack) string { return s.Web }),
+		axis(t, func(s site.Stack) string { return s.Database })
 	for i, database := range databases {
 		if i > 0 {
 			fmt.Fprintln(w)

@@ -1,6 +1,9 @@
 package plan
 
 import (
+	"encoding/json"
+	"maps"
+	"slices"
 	"time"
 
 	"vessik/internal/core/check"
@@ -8,18 +11,25 @@ import (
 	"vessik/internal/core/site"
 )
 
-// Operation is one request being carried out, as it is recorded.
+// Operation is one request being carried out, as it is recorded and shown.
 type Operation struct {
 	ID         string          `json:"id"`
-	Kind       Kind            `json:"kind" enum:"new,start,stop,verify,retire,restack,adjust,readdress,load-sql,trial,save-stencil,fetch"`
+	Kind       Kind            `json:"kind"`
 	State      OperationState  `json:"state" enum:"running,done,failed,cancelled"`
-	KeepFiles  bool            `json:"keep_files,omitempty"`
 	CreatedAt  time.Time       `json:"created_at"`
 	FinishedAt *time.Time      `json:"finished_at"`
 	Sites      []OperationSite `json:"sites" nullable:"false"`
-	Change     *Change         `json:"change,omitempty" doc:"Of a restack or an adjustment"`
-	Trial      *Trial          `json:"trial,omitempty" doc:"Of a trial"`
-	Stencil    *Saving         `json:"stencil,omitempty" doc:"Of one that is saved"`
+	// Payload is what its kind reads, and nobody else; Details are what its kind shows of that.
+	Payload json.RawMessage `json:"-"`
+	Details json.RawMessage `json:"details,omitempty" doc:"What the kind of operation has to tell: a Change, a Trial, a Saving"`
+}
+
+// DetailsOf reads what an operation's kind tells; the zero value where it tells nothing.
+func DetailsOf[T any](o Operation) (details T) {
+	if len(o.Details) > 0 {
+		json.Unmarshal(o.Details, &details) // what it has no field for is left out
+	}
+	return details
 }
 
 // Saving is a stencil in the making.
@@ -38,8 +48,6 @@ type Change struct {
 	Who    string   `json:"who"`
 	Rename string   `json:"rename,omitempty" doc:"The site's new name"`
 	Load   *Loading `json:"load,omitempty" doc:"A dump that takes the place of the database"`
-	// AdminHash is what the database held for the administrator's password.
-	AdminHash string `json:"admin_hash,omitempty"`
 	// What carrying it out found.
 	DowntimeMilliseconds int64          `json:"downtime_milliseconds" doc:"Longest time in which no request was answered"`
 	WentBack             bool           `json:"went_back" doc:"The site is as it was before"`
@@ -122,6 +130,31 @@ type Activity struct {
 type Watched struct {
 	Operation
 	Activity map[string]Activity `json:"activity" doc:"By site, while the operation runs"`
+	Version  uint64              `json:"version" doc:"Grows with each change; 0 once it is over"`
+}
+
+// With is an operation after a change, of which only the parts that have changed are told, and the details where they have.
+func (w Watched) With(change Watched) Watched {
+	next := change
+	next.Sites, next.Activity = slices.Clone(w.Sites), maps.Clone(change.Activity)
+	if len(next.Details) == 0 {
+		next.Details = w.Details
+	}
+	changed := map[string]bool{}
+	for _, part := range change.Sites {
+		changed[part.Site] = true
+		if i := slices.IndexFunc(next.Sites, func(old OperationSite) bool { return old.Site == part.Site }); i >= 0 {
+			next.Sites[i] = part
+		} else {
+			next.Sites = append(next.Sites, part)
+		}
+	}
+	for name, activity := range w.Activity {
+		if !changed[name] && change.State == OperationRunning {
+			next.Activity[name] = activity
+		}
+	}
+	return next
 }
 
 // Trial tries one site on many stacks, on temporary copies.
@@ -144,7 +177,7 @@ type Cell struct {
 	Took         int64             `json:"took_milliseconds" doc:"From the first copy step to the verdict"`
 	Visits       []Visit           `json:"visits" nullable:"false"`
 	Messages     []Message         `json:"messages" nullable:"false" doc:"What PHP said while the pages were asked"`
-	Different    *float64          `json:"different" doc:"Share of the pixels that differ from the site's own front page; null where no picture was taken"`
+	Different    *float64          `json:"different" doc:"Share of the pixels that differ from the site's own; null without pictures"`
 	Report       *check.SiteReport `json:"report,omitempty"`
 }
 

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"encoding/json"
 	"slices"
 	"testing"
 
@@ -8,35 +9,14 @@ import (
 	"pgregory.net/rapid"
 )
 
-var kinds = []Kind{New, Start, Stop, Verify, Retire}
-
-func TestPlansKeepTheirOrder(t *testing.T) {
-	before := func(kind Kind, a, b Step) {
-		steps := For(kind, true)
-		assert.Less(t, slices.Index(steps, a), slices.Index(steps, b), "%s: %s before %s", kind, a, b)
-	}
-	before(New, Reserve, FetchEngines)
-	before(New, LayOut, Configure)
-	before(New, CreateDatabase, LoadContent)
-	before(New, StartPHP, Publish)
-	before(New, Publish, Prove)
-	before(Retire, Withdraw, StopPHP)
-	before(Retire, StopPHP, DropDatabase)
-	before(Retire, RemoveFolder, Release)
-	for _, kind := range kinds {
-		for _, step := range For(kind, true) {
-			assert.NotEmpty(t, step.Title(), step)
-		}
-	}
-	assert.NotContains(t, For(New, false), FetchEngines)
-}
+var steps = []Step{Reserve, "fetch", "lay-out", "create-database", "start", "prove"}
 
 // journal draws what a service may leave: finished steps, then perhaps one that was begun, then pending ones.
-func journal(t *rapid.T, kind Kind) []Entry {
+func journal(t *rapid.T) []Entry {
 	entries := []Entry{}
-	done := rapid.IntRange(0, len(For(kind, true))).Draw(t, "done")
+	done := rapid.IntRange(0, len(steps)).Draw(t, "done")
 	last := rapid.SampledFrom([]StepState{Pending, Active, Broken}).Draw(t, "last")
-	for i, step := range For(kind, true) {
+	for i, step := range steps {
 		state := Pending
 		if i < done {
 			state = Done
@@ -51,12 +31,12 @@ func journal(t *rapid.T, kind Kind) []Entry {
 // Undo takes back exactly what was begun, last first; what was undone is not undone again.
 func TestUndoIsTheReverseOfWhatWasBegun(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		entries := journal(t, New)
+		entries := journal(t)
 		undo := Undo(entries)
-		begun := []Step{}
+		begun := []int{}
 		for i, e := range entries {
 			if e.State != Pending {
-				begun = append(begun, e.Step)
+				begun = append(begun, i)
 				entries[i].State = Undone
 			}
 		}
@@ -72,11 +52,30 @@ func TestUndoIsTheReverseOfWhatWasBegun(t *testing.T) {
 
 func TestRecoveryNeverLosesASiteThatStands(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		kind := rapid.SampledFrom(kinds).Draw(t, "kind")
-		entries := journal(t, kind)
-		stands := kind != New || !slices.ContainsFunc(entries, func(e Entry) bool { return e.Step != Prove && e.State != Done })
-		if got := Recover(kind, entries); (got == Resume) != stands {
-			t.Fatalf("%s %v: %s", kind, entries, got)
+		entries := journal(t)
+		stands := !slices.ContainsFunc(entries, func(e Entry) bool { return e.Step != "prove" && e.State != Done })
+		if got := ResumeBefore("prove")(entries); (got == Resume) != stands {
+			t.Fatalf("%v: %s", entries, got)
 		}
 	})
+	assert.Equal(t, TakeBack, Always(TakeBack)([]Entry{{Step: "switch", State: Active}}))
+}
+
+// Whoever merges the changes of an operation sees what somebody sees who asks for all of it.
+func TestChangesOfAnOperationAreMerged(t *testing.T) {
+	part := func(name string, state OperationState) OperationSite { return OperationSite{Site: name, State: state} }
+	whole := Watched{Operation: Operation{ID: "7", State: OperationRunning,
+		Sites:   []OperationSite{part("fern", OperationRunning), part("moss", OperationRunning)},
+		Details: json.RawMessage(`{"keep":true}`)}, Activity: map[string]Activity{"fern": {Text: "waits"}, "moss": {Text: "waits"}}, Version: 3}
+	next := whole.With(Watched{Operation: Operation{ID: "7", State: OperationRunning, Sites: []OperationSite{part("moss", OperationDone)}},
+		Activity: map[string]Activity{}, Version: 5})
+	assert.Equal(t, []OperationSite{part("fern", OperationRunning), part("moss", OperationDone)}, next.Sites)
+	assert.Equal(t, map[string]Activity{"fern": {Text: "waits"}}, next.Activity)
+	assert.True(t, DetailsOf[Trial](next.Operation).Keep, "details stay as long as none are told")
+	assert.Equal(t, OperationRunning, whole.Sites[1].State, "what was seen stays as it was")
+	over := next.With(Watched{Operation: Operation{ID: "7", State: OperationDone, Sites: []OperationSite{part("fern", OperationDone)},
+		Details: json.RawMessage(`{"keep":false}`)}, Activity: map[string]Activity{}})
+	assert.Empty(t, over.Activity)
+	assert.False(t, DetailsOf[Trial](over.Operation).Keep)
+	assert.Zero(t, DetailsOf[Change](Operation{}))
 }

@@ -6,12 +6,14 @@ import (
 	"cmp"
 	"embed"
 	"maps"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"text/template"
 	"time"
+	"unicode"
 
 	"vessik/internal/core/site"
 )
@@ -19,7 +21,30 @@ import (
 //go:embed templates
 var files embed.FS
 
-var templates = template.Must(template.ParseFS(files, "templates/*"))
+var templates = template.Must(template.New("").Funcs(template.FuncMap{"unserved": func() string { return Unserved }, "quoted": Quoted,
+	"php": PHPQuoted, "line": OneLine}).ParseFS(files, "templates/*"))
+
+// Quoted is a text as it stands inside double quotes in the configuration of nginx, Apache, PHP-FPM, php.ini and MariaDB: quotes and
+// backslashes are escaped; what none of them can have there, a line's end or the sign of a variable, is left out.
+func Quoted(text string) string {
+	return strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", "").Replace(OneLine(text))
+}
+
+// PHPQuoted is a text as it stands inside single quotes in PHP.
+func PHPQuoted(text string) string { return strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(text) }
+
+// OneLine is a text for a comment or a bare word: without control characters.
+func OneLine(text string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return -1
+		}
+		return r
+	}, text)
+}
+
+// Unserved is a pattern of addresses that no web server serves: dumps, backups, and what editors and Vessik itself lay beside files.
+const Unserved = `(\.(sql|dump|bak|backup|orig|save|swp|sqlite3?)(\.(gz|bz2|xz|zst|zip))?|~|/vessik-site\.[^/]*|/debug\.log|/error_log)$`
 
 func render(name string, values any) string {
 	var out strings.Builder
@@ -29,13 +54,12 @@ func render(name string, values any) string {
 	return out.String()
 }
 
-// Nginx is the configuration of one nginx that serves many sites.
+// Nginx is the configuration of one nginx that serves one site.
 type Nginx struct {
-	Types   string // the engine's list of media types
-	Dir     string // for the pid and temporary files
-	Hosts   string // folder of virtual hosts
-	Log     string
-	Workers int
+	Types string // the engine's list of media types
+	Dir   string // for the pid and temporary files
+	Host  string // the file of the virtual host
+	Log   string
 }
 
 func (n Nginx) String() string { return render("nginx.conf", n) }
@@ -55,11 +79,15 @@ type Host struct {
 	Private         []string // address prefixes that are never served
 	Shared          string   // pattern of addresses that are the same below every sub-folder of a network; empty for none
 	Directories     []string // addresses that want a slash at their end there
+	InCell          bool     // there is nothing that a document root could be turned into a link to, so it is not looked at for each request
 }
 
 // Nginx is the virtual host as nginx reads it, Apache as Apache does.
 func (h Host) Nginx() string  { return render("nginx-site.conf", h) }
 func (h Host) Apache() string { return render("apache-site.conf", h) }
+
+// Above is the folder that the document root lies in: links are looked for from there on, so that the root itself is none.
+func (h Host) Above() string { return filepath.Dir(h.Site.DocumentRoot()) }
 
 // Front is the front controller with its query, as nginx falls back to; =404 where there is none.
 func (h Host) Front() string { return cmp.Or(h.FrontController, "=404") }
@@ -93,29 +121,13 @@ type Apache struct {
 	Modules string // folder of its modules
 	Types   string // its list of media types
 	Dir     string // for the pid and temporary files
-	Port    int    // where it listens, for the service alone
+	Port    int    // the site's, which the service holds
 	Log     string
 	Load    []string // names of the modules to load
 	Host    string   // the file of the virtual host
 }
 
 func (a Apache) String() string { return render("apache.conf", a) }
-
-// Bytes reads a size as php.ini has it, such as 256M.
-func Bytes(text string) int64 {
-	text = strings.TrimSpace(strings.ToUpper(text))
-	unit := int64(1)
-	for suffix, value := range map[string]int64{"K": 1 << 10, "M": 1 << 20, "G": 1 << 30} {
-		if rest, ok := strings.CutSuffix(text, suffix); ok {
-			text, unit = rest, value
-		}
-	}
-	number, err := strconv.ParseInt(text, 10, 64)
-	if err != nil {
-		return 0
-	}
-	return number * unit
-}
 
 // PHP is what one site's FPM master and its php.ini need.
 type PHP struct {
@@ -150,15 +162,19 @@ type Directive struct{ Name, Value string }
 
 // Directives are the usual values, with the site's own in their place.
 func (p PHP) Directives() []Directive {
-	values := map[string]string{"memory_limit": "256M", "upload_max_filesize": "256M", "post_max_size": "257M", "max_execution_time": "300", "max_input_time": "300",
-		"max_input_vars": "5000", "display_errors": "Off", "log_errors": "On", "error_reporting": "22527", "expose_php": "On", "date.timezone": "UTC",
-		"session.gc_probability": "1", "realpath_cache_ttl": "2", "opcache.enable": "1", "opcache.validate_timestamps": "1", "opcache.revalidate_freq": "0",
+	values := map[string]string{"memory_limit": "256M", "upload_max_filesize": "256M", "post_max_size": "257M", "max_execution_time": "300",
+		"max_input_time": "300",
+		"max_input_vars": "5000", "display_errors": "Off", "log_errors": "On", "error_reporting": "22527", "expose_php": "On",
+		"date.timezone":          "UTC",
+		"session.gc_probability": "1", "realpath_cache_ttl": "2", "opcache.enable": "1", "opcache.validate_timestamps": "1",
+		"opcache.revalidate_freq":    "0",
 		"opcache.memory_consumption": "128", "opcache.interned_strings_buffer": "16", "opcache.max_accelerated_files": "10000"}
 	if p.Site.Settings.Debug {
 		values["display_errors"], values["error_reporting"] = "On", "32767"
 	}
 	if port := p.Site.Settings.Xdebug; port > 0 {
-		maps.Copy(values, map[string]string{"xdebug.mode": "debug", "xdebug.client_host": "127.0.0.1", "xdebug.client_port": strconv.Itoa(port), "xdebug.start_with_request": "trigger", "xdebug.log_level": "0"})
+		maps.Copy(values, map[string]string{"xdebug.mode": "debug", "xdebug.client_host": "127.0.0.1", "xdebug.client_port": strconv.Itoa(port),
+			"xdebug.start_with_request": "trigger", "xdebug.log_level": "0"})
 	}
 	maps.Copy(values, p.Site.Settings.PHP)
 	directives := []Directive{}

@@ -10,28 +10,34 @@ import (
 )
 
 func TestExtensionsComeAfterWhatTheyNeed(t *testing.T) {
-	got := Extensions([]string{"dom", "mysqli", "mysqlnd", "opcache", "pdo", "pdo_mysql", "shmop", "sysvshm", "xdebug", "xml", "xsl"}, site.Settings{})
+	got := Extensions([]string{"dom", "mysqli", "mysqlnd", "opcache", "pdo", "pdo_mysql", "shmop", "sysvshm", "xdebug", "xml", "xsl"},
+		site.Settings{})
 	assert.Equal(t, []string{"opcache", "mysqlnd", "pdo", "xml", "dom", "mysqli", "pdo_mysql", "xsl"}, got)
 	got = Extensions([]string{"gd", "opcache", "xdebug"}, site.Settings{Extensions: map[string]bool{"gd": false}, Xdebug: 9003})
 	assert.Equal(t, []string{"opcache", "xdebug"}, got)
 }
 
 func TestTemplatesFitTheirValues(t *testing.T) {
-	s := site.Site{Name: "fernhollow", Domain: "fernhollow.localhost", Folder: "/srv/f", Port: 21000, Probe: "secret", Settings: site.Settings{PHP: map[string]string{"memory_limit": "64M", "max_execution_time": "30"}, HostLines: map[string]string{"nginx": "add_header X-Keeper Ines;", "apache": "Header set X-Keeper Ines"}}}
-	host := Host{Site: s, Socket: "/run/f.sock", Logs: "/logs/f", BaseURL: "http://fernhollow.localhost:20080", PublicPort: 20080, UploadLimit: 257 << 20, ReadTimeout: 320, FrontController: "/index.php?$args",
+	s := site.Site{Name: "fernhollow", Domain: "fernhollow.localhost", Folder: "/srv/f", Port: 21000, Probe: "secret",
+		Settings: site.Settings{PHP: map[string]string{"memory_limit": "64M", "max_execution_time": "30"},
+			HostLines: map[string]string{"nginx": "add_header X-Keeper Ines;", "apache": "Header set X-Keeper Ines"}}}
+	host := Host{Site: s, Socket: "/run/f.sock", Logs: "/logs/f", BaseURL: "http://fernhollow.localhost:20080", PublicPort: 20080,
+		UploadLimit: 257 << 20, ReadTimeout: 320, FrontController: "/index.php?$args",
 		NoPHP: []string{"/wp-content/uploads/"}}
-	for _, part := range []string{"listen 127.0.0.1:21000;", `root "/srv/f";`, "disable_symlinks on from=$document_root;", "return 302 http://fernhollow.localhost:20080$request_uri;", "add_header X-Keeper Ines;", "client_max_body_size 269484032;"} {
+	for _, part := range []string{"listen 127.0.0.1:21000;", `root "/srv/f";`, `disable_symlinks on "from=/srv";`,
+		"return 302 http://fernhollow.localhost:20080$request_uri;", "add_header X-Keeper Ines;", "client_max_body_size 269484032;"} {
 		assert.Contains(t, host.Nginx(), part)
 	}
-	for _, part := range []string{"ServerName fernhollow.localhost:20080", `"proxy:unix:/run/f.sock|fcgi://localhost/"`, "AllowOverride All", "Header set X-Keeper Ines", `!^(fernhollow\.localhost)(:`} {
+	for _, part := range []string{"ServerName fernhollow.localhost:20080", `"proxy:unix:/run/f.sock|fcgi://localhost/"`, "AllowOverride All",
+		"Header set X-Keeper Ines", `!^(fernhollow\.localhost)(:`} {
 		assert.Contains(t, host.Apache(), part)
 	}
 	host.Site.Domains, host.Site.Network = []string{"ferns.test"}, site.NetworkDomains
 	assert.Contains(t, host.Nginx(), "server_name fernhollow.localhost ferns.test *.fernhollow.localhost;")
 	assert.Contains(t, host.Nginx(), `"^(fernhollow\.localhost|ferns\.test|([a-z0-9-]+\.)+fernhollow\.localhost)$"`)
 	assert.NotContains(t, host.Apache(), "add_header", "each server has its own lines")
-	assert.Equal(t, []int64{268435456, 1024, 7, 0}, []int64{Bytes("256M"), Bytes(" 1k"), Bytes("7"), Bytes("many")})
-	php := PHP{Site: s, Dir: "/d", Temp: "/t", Logs: "/l", Socket: "/run/f.sock", ProbeFile: "/p", Children: 4, ExtensionDir: "/e", Extensions: []string{"opcache", "mysqli"}}
+	php := PHP{Site: s, Dir: "/d", Temp: "/t", Logs: "/l", Socket: "/run/f.sock", ProbeFile: "/p", Children: 4, ExtensionDir: "/e",
+		Extensions: []string{"opcache", "mysqli"}}
 	assert.Contains(t, php.Ini(), "zend_extension = opcache\nextension = mysqli")
 	assert.Contains(t, php.Ini(), `memory_limit = "64M"`)
 	assert.Contains(t, php.Ini(), `display_errors = "Off"`)
@@ -47,5 +53,44 @@ func TestTemplatesFitTheirValues(t *testing.T) {
 	assert.Contains(t, MariaDB{Socket: "/s"}.String(), "skip-networking")
 	assert.Contains(t, MariaDB{Socket: "/s", Port: 22000}.String(), "bind-address = 127.0.0.1")
 	assert.NotEmpty(t, Probe())
-	assert.Contains(t, Nginx{Hosts: "/h"}.String(), `include "/h/*.conf";`)
+	assert.Contains(t, Nginx{Host: "/h"}.String(), `include "/h";`)
+}
+
+// readQuoted reads what stands inside double quotes, as the engines do; ended tells whether the quotes end with the text.
+func readQuoted(text string) (value string, ended bool) {
+	for i := 0; i < len(text); i++ {
+		switch text[i] {
+		case '\\':
+			if i++; i == len(text) {
+				return value, false
+			}
+		case '"':
+			return value, i == len(text)-1
+		}
+		value += text[i : i+1]
+	}
+	return value, false
+}
+
+func FuzzQuoted(f *testing.F) {
+	for _, seed := range []string{"/srv/f", `a"b`, `a\`, "a\nserver {", "$document_root", "${HOME}", "\x00", `\"`, "é"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		quoted := Quoted(text)
+		if value, ended := readQuoted(quoted + `"`); !ended || value != strings.ReplaceAll(OneLine(text), "$", "") {
+			t.Fatalf("%q is written as %q, which is read as %q", text, quoted, value)
+		}
+		if strings.ContainsAny(quoted, "\n\r\x00$") {
+			t.Fatalf("%q is written as %q", text, quoted)
+		}
+		php := PHPQuoted(text)
+		for i := 0; i < len(php); i++ {
+			if php[i] == '\\' {
+				i++
+			} else if php[i] == '\'' {
+				t.Fatalf("%q ends the quotes in %q", text, php)
+			}
+		}
+	})
 }

@@ -1,7 +1,6 @@
 package rewrite
 
 import (
-	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
@@ -13,262 +12,14 @@ import (
 	"sync"
 )
 
-// Scanner reads an SQL dump statement by statement, whoever wrote it: it knows strings, quoted names, comments, and the DELIMITER
-// lines of MariaDB's clients.
-type Scanner struct {
-	from      io.Reader
-	buffer    []byte
-	start     int // of the statement in hand
-	at        int // what was looked at so far
-	ended     bool
-	code      bool // the statement in hand has more than comments
-	remark    bool // the last thing in it is a comment to the end of its line
-	delimiter []byte
-	offset    int64 // of buffer[0] in the dump
-	literals  []span
-	nested    bool // the statement in hand has comments that are code, and so perhaps literals in them
-}
+// Longest is how long one statement may be, in bytes: a server of ours takes no more. Divided is how long an INSERT grows before it is
+// given out in parts.
+const (
+	Longest = 64 << 20
+	divided = 4 << 20
+)
 
-// span is where a literal stands in a statement, with its quotes.
-type span struct{ from, to int32 }
-
-// longest is how long one statement may be, in bytes.
-const longest = 1 << 30
-
-// NewScanner begins to read a dump.
-func NewScanner(from io.Reader) *Scanner {
-	return &Scanner{from: from, buffer: make([]byte, 0, 1<<20), delimiter: []byte(";")}
-}
-
-// special are the bytes at which something may begin or end.
-var special = func() (table [256]bool) {
-	for _, c := range []byte("'\"`-#/\n") {
-		table[c] = true
-	}
-	return table
-}()
-
-// Next returns the next statement, without its delimiter; it is good until the next call. The error is io.EOF after the last one.
-func (s *Scanner) Next() ([]byte, error) {
-	for {
-		statement, err := s.next()
-		if err != nil {
-			return nil, err
-		}
-		if !s.code { // it is comments alone
-			continue
-		}
-		text := bytes.TrimLeft(statement, " \t\r\n\v\f")
-		if lead := int32(len(statement) - len(text)); lead > 0 {
-			for i := range s.literals {
-				s.literals[i].from, s.literals[i].to = s.literals[i].from-lead, s.literals[i].to-lead
-			}
-		}
-		return bytes.TrimRight(text, " \t\r\n\v\f"), nil
-	}
-}
-
-func (s *Scanner) next() ([]byte, error) {
-	s.at, s.code, s.remark, s.nested, s.literals = s.start, false, false, false, s.literals[:0]
-	if err := s.delimiterLine(); err != nil {
-		return nil, err
-	}
-	for {
-		if s.at >= len(s.buffer) && !s.more() {
-			rest := s.buffer[s.start:]
-			if s.start = len(s.buffer); len(bytes.TrimSpace(rest)) == 0 {
-				return nil, io.EOF
-			}
-			return rest, nil
-		}
-		c := s.buffer[s.at]
-		switch {
-		case c == s.delimiter[0] && s.has(s.delimiter):
-			statement := s.buffer[s.start:s.at]
-			s.start = s.at + len(s.delimiter)
-			return statement, nil
-		case !special[c]:
-			if c > ' ' {
-				s.code, s.remark = true, false
-			}
-			s.at++
-		case c == '\'' || c == '"' || c == '`':
-			s.code, s.remark = true, false
-			from := s.at - s.start
-			if err := s.quoted(c); err != nil {
-				return nil, err
-			}
-			if c != '`' {
-				s.literals = append(s.literals, span{int32(from), int32(s.at - s.start)})
-			}
-		case c == '#' || c == '-' && (s.has([]byte("-- ")) || s.has([]byte("--\n"))):
-			s.remark = true
-			for s.at < len(s.buffer) || s.more() {
-				if end := bytes.IndexByte(s.buffer[s.at:], '\n'); end >= 0 {
-					s.at += end
-					break
-				}
-				s.at = len(s.buffer)
-			}
-		case c == '/' && s.has([]byte("/*")):
-			begin := s.offset + int64(s.at)
-			if s.has([]byte("/*!")) {
-				s.code, s.nested, s.remark = true, true, false
-			}
-			for s.at += 2; ; {
-				if end := bytes.Index(s.buffer[s.at:], []byte("*/")); end >= 0 {
-					s.at += end + 2
-					break
-				}
-				s.at = max(s.at, len(s.buffer)-1)
-				if !s.more() {
-					return nil, fmt.Errorf("the dump ends inside a comment that begins at byte %d", begin)
-				}
-			}
-		case c == '\n' && !s.code: // between statements
-			s.at++
-			if err := s.delimiterLine(); err != nil {
-				return nil, err
-			}
-		default:
-			if c > ' ' {
-				s.code, s.remark = true, false
-			}
-			s.at++
-		}
-	}
-}
-
-// has tells whether a text stands where the scanner is.
-func (s *Scanner) has(text []byte) bool {
-	for len(s.buffer)-s.at < len(text) {
-		if !s.more() {
-			return false
-		}
-	}
-	return bytes.HasPrefix(s.buffer[s.at:], text)
-}
-
-// quoted goes past a string or a quoted name.
-func (s *Scanner) quoted(quote byte) error {
-	begin := s.offset + int64(s.at)
-	s.at++
-	for {
-		next, ended := past(s.buffer, s.at, quote)
-		s.at = next
-		if !ended {
-			if !s.more() {
-				return fmt.Errorf("the dump ends inside a string that begins at byte %d", begin)
-			}
-			continue
-		}
-		if (s.at < len(s.buffer) || s.more()) && s.buffer[s.at] == quote { // doubled: it goes on
-			s.at++
-			continue
-		}
-		return nil
-	}
-}
-
-// past goes from inside a quoted text to after the next quote that no backslash escapes. Where there is none, next is from where to
-// look once there is more.
-func past(text []byte, at int, quote byte) (next int, ended bool) {
-	end := -1 // the next quote, escaped or not
-	for {
-		if end < at {
-			if end = bytes.IndexByte(text[at:], quote); end >= 0 {
-				end += at
-			} else {
-				end = len(text)
-			}
-		}
-		back := -1
-		if quote != '`' {
-			back = bytes.IndexByte(text[at:end], '\\')
-		}
-		switch {
-		case back < 0 && end == len(text):
-			return end, false
-		case back < 0:
-			return end + 1, true
-		case at+back+1 == len(text):
-			return at + back, false
-		}
-		at += back + 2
-	}
-}
-
-// delimiterLine takes up a line such as DELIMITER //.
-func (s *Scanner) delimiterLine() error {
-	word := []byte("DELIMITER ")
-	if !s.has(word) {
-		return nil
-	}
-	for {
-		if end := bytes.IndexByte(s.buffer[s.at:], '\n'); end >= 0 {
-			line := s.buffer[s.at+len(word) : s.at+end]
-			if s.delimiter = bytes.Clone(bytes.TrimSpace(line)); len(s.delimiter) == 0 {
-				return errors.New("the dump has a DELIMITER line that names none")
-			}
-			s.at += end + 1
-			s.start = s.at
-			return s.delimiterLine() // there may be another
-		}
-		if !s.more() {
-			return errors.New("the dump ends in a DELIMITER line")
-		}
-	}
-}
-
-// more reads on, and keeps the statement in hand.
-func (s *Scanner) more() bool {
-	if s.ended {
-		return false
-	}
-	if s.start > 0 {
-		kept := copy(s.buffer, s.buffer[s.start:])
-		s.buffer = s.buffer[:kept]
-		s.offset += int64(s.start)
-		s.at -= s.start
-		s.start = 0
-	}
-	if len(s.buffer) == cap(s.buffer) {
-		if len(s.buffer) >= longest {
-			s.ended = true
-			return false
-		}
-		s.buffer = append(make([]byte, 0, 2*cap(s.buffer)), s.buffer...)
-	}
-	for range 100 {
-		n, err := s.from.Read(s.buffer[len(s.buffer):cap(s.buffer)])
-		s.buffer = s.buffer[:len(s.buffer)+n]
-		if err != nil {
-			s.ended = true
-		}
-		if n > 0 || err != nil {
-			return n > 0
-		}
-	}
-	s.ended = true
-	return false
-}
-
-// Statements splits a dump that is in memory.
-func Statements(dump string) ([]string, error) {
-	statements := []string{}
-	for scanner := NewScanner(strings.NewReader(dump)); ; {
-		statement, err := scanner.Next()
-		if err == io.EOF {
-			return statements, nil
-		}
-		if err != nil {
-			return nil, err
-		}
-		statements = append(statements, string(statement))
-	}
-}
-
-var tableOf = regexp.MustCompile("^(?:INSERT|REPLACE)(?: IGNORE| LOW_PRIORITY| DELAYED)*(?: INTO)?\\s+`?([^`\\s(]+)")
+var tableOf = regexp.MustCompile("(?i)^(?:INSERT|REPLACE)(?: IGNORE| LOW_PRIORITY| DELAYED)*(?: INTO)?\\s+`?([^`\\s(]+)")
 
 // Statement rewrites the strings of one SQL statement; names, comments, and strings that are said to be binary stay.
 func (r *Rewriter) Statement(statement string) (string, error) {
@@ -404,7 +155,8 @@ func mayBeSerialised(body string) bool {
 
 // binary tells whether the literal that follows is said to be bytes.
 func binary(before string) bool {
-	return strings.HasSuffix(before, "_binary ") || strings.HasSuffix(before, "_binary") || strings.HasSuffix(before, "X") || strings.HasSuffix(before, "x")
+	return strings.HasSuffix(before, "_binary ") || strings.HasSuffix(before, "_binary") || strings.HasSuffix(before,
+		"X") || strings.HasSuffix(before, "x")
 }
 
 // portion is some statements of a dump on their way through Dump.
@@ -471,7 +223,7 @@ func (r *Rewriter) portions(from io.Reader, waiting, ordered chan<- *portion) {
 	}
 	for {
 		text, err := scanner.Next()
-		if err == io.EOF {
+		if errors.Is(err, io.EOF) {
 			send()
 			return
 		}

@@ -45,8 +45,9 @@ func New(from, to string) *Rewriter {
 // Tally is what a rewriter has done so far.
 type Tally struct {
 	Tables    map[string]TableCount `json:"tables"`
-	Left      []Left                `json:"left" nullable:"false" doc:"Values that hold the address and were left alone; the first 100 of them"`
+	Left      []Left                `json:"left" nullable:"false" doc:"Values that hold the address and were left alone; the first 100"`
 	LeftCount int                   `json:"left_count"`
+	LeftOut   []string              `json:"left_out,omitempty" doc:"Statements of a dump that are no content of a site, and were left out"`
 }
 
 // TableCount is what was changed in one table.
@@ -62,6 +63,9 @@ type Left struct {
 	Excerpt string `json:"excerpt"`
 }
 
+// LeaveOut notes which statements of a dump were left out.
+func (r *Rewriter) LeaveOut(what []string) { r.report.LeftOut = what }
+
 // Tally returns the counts so far.
 func (r *Rewriter) Tally() Tally { return r.report }
 
@@ -71,7 +75,8 @@ func (r Tally) String() string {
 	for _, c := range r.Tables {
 		values, addresses = values+c.Values, addresses+c.Addresses
 	}
-	text := Many(addresses, "address", "addresses") + " in " + Many(values, "value", "values") + " of " + Many(len(r.Tables), "table", "tables")
+	text := Many(addresses, "address", "addresses") + " in " + Many(values, "value", "values") + " of " + Many(len(r.Tables), "table",
+		"tables")
 	if r.LeftCount > 0 {
 		text += "; " + Many(r.LeftCount, "value", "values") + " left alone"
 	}
@@ -134,7 +139,8 @@ func (r *Rewriter) value(value string) string {
 		r.count(1)
 		return r.to.hostPort
 	}
-	if name, found := strings.CutSuffix(value, r.from.hostPort); found && r.SubDomains && strings.HasSuffix(name, ".") && isLabels(name[:len(name)-1]) {
+	if name, found := strings.CutSuffix(value, r.from.hostPort); found && r.SubDomains && strings.HasSuffix(name,
+		".") && isLabels(name[:len(name)-1]) {
 		r.count(1)
 		return name + r.to.hostPort
 	}
@@ -241,7 +247,8 @@ func (r *Rewriter) occurrence(text string, at int) (found place, ok bool) {
 		}
 		found.from -= len(colon) + scheme
 		found.scheme = true
-	} else if from := found.from; from > 0 && !(r.escaped && isEscape(text[:from])) && (isName(text[from-1]) || text[from-1] == '/' || text[from-1] == ':' || text[from-1] == '%') {
+	} else if from := found.from; from > 0 && !(r.escaped && isEscape(text[:from])) &&
+		(isName(text[from-1]) || text[from-1] == '/' || text[from-1] == ':' || text[from-1] == '%') {
 		return place{}, false
 	}
 	rest := text[found.to:]
@@ -254,7 +261,8 @@ func (r *Rewriter) occurrence(text string, at int) (found place, ok bool) {
 	} else if after, cut := strings.CutPrefix(rest, colon); cut && after != "" && after[0] >= '0' && after[0] <= '9' {
 		return place{}, false
 	}
-	if rest != "" && (isName(rest[0]) && rest[0] != '.' && rest[0] != '%' || rest[0] == '@' || rest[0] == '.' && len(rest) > 1 && isName(rest[1]) && rest[1] != '.') ||
+	if rest != "" && (isName(rest[0]) && rest[0] != '.' && rest[0] != '%' || rest[0] == '@' || rest[0] == '.' && len(rest) > 1 &&
+		isName(rest[1]) && rest[1] != '.') ||
 		strings.HasPrefix(rest, "%40") || strings.HasPrefix(rest, "%2E") {
 		return place{}, false
 	}

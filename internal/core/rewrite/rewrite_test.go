@@ -25,26 +25,29 @@ func TestValues(t *testing.T) {
 		"serialised":         {`s:30:"` + from + `";`, `s:36:"` + to + `";`},
 		"array":              {`a:2:{s:1:"u";s:30:"` + from + `";i:0;b:1;}`, `a:2:{s:1:"u";s:36:"` + to + `";i:0;b:1;}`},
 		"bytes, not letters": {`s:34:"` + from + `/äö";`, `s:34:"` + to + `/äö";`},
-		"object":             {`O:3:"Url":1:{s:4:"` + "\x00*\x00" + `u";s:30:"` + from + `";}`, `O:3:"Url":1:{s:4:"` + "\x00*\x00" + `u";s:36:"` + to + `";}`},
-		"serialised inside":  {`a:1:{i:0;s:38:"s:30:"` + from + `";";}`, `a:1:{i:0;s:44:"s:36:"` + to + `";";}`},
-		"own format":         {`C:1:"A":30:{` + from + `}`, `C:1:"A":30:{` + from + `}`},
-		"damaged":            {`s:4:"no" ` + from, `s:4:"no" ` + from},
-		"cut off":            {`a:2:{i:0;s:30:"` + from + `";i:1;s:90:"and the`, `a:2:{i:0;s:30:"` + from + `";i:1;s:90:"and the`},
-		"HTML":               {`<a href='` + from + `'>` + from + `.</a>`, `<a href='` + to + `'>` + to + `.</a>`},
-		"JSON inside JSON":   {`{"a":"{\"u\":\"http:\\\/\\\/prepared.vessik.invalid\\\/a\"}"}`, `{"a":"{\"u\":\"http:\\\/\\\/seed-exchange.localhost:20080\\\/a\"}"}`},
-		"JSON, serialised":   {serialise(`{"u":"http:\/\/prepared.vessik.invalid"}`), serialise(`{"u":"http:\/\/seed-exchange.localhost:20080"}`)},
-		"twice encoded":      {"http%253A%252F%252Fprepared.vessik.invalid", "http%253A%252F%252Fseed-exchange.localhost%253A20080"},
-		"https":              {"https://prepared.vessik.invalid/a", to + "/a"},
-		"a stored domain":    {"prepared.vessik.invalid", "seed-exchange.localhost:20080"},
-		"longer host":        {from + ".evil/", from + ".evil/"},
-		"host at its end":    {"http://notprepared.vessik.invalid http://my.prepared.vessik.invalid", "http://notprepared.vessik.invalid http://my.prepared.vessik.invalid"},
-		"another port":       {from + ":8080/", from + ":8080/"},
-		"a mail address":     {"ines@prepared.vessik.invalid", "ines@prepared.vessik.invalid"},
-		"user information":   {from + "@evil.example", from + "@evil.example"},
-		"another scheme":     {"ftp://prepared.vessik.invalid", "ftp://prepared.vessik.invalid"},
-		"in a path":          {"/cache//prepared.vessik.invalid", "/cache//prepared.vessik.invalid"},
-		"both":               {from + ".evil " + from, from + ".evil " + to},
-		"untouched":          {"nothing here", "nothing here"},
+		"object": {`O:3:"Url":1:{s:4:"` + "\x00*\x00" + `u";s:30:"` + from + `";}`,
+			`O:3:"Url":1:{s:4:"` + "\x00*\x00" + `u";s:36:"` + to + `";}`},
+		"serialised inside": {`a:1:{i:0;s:38:"s:30:"` + from + `";";}`, `a:1:{i:0;s:44:"s:36:"` + to + `";";}`},
+		"own format":        {`C:1:"A":30:{` + from + `}`, `C:1:"A":30:{` + from + `}`},
+		"damaged":           {`s:4:"no" ` + from, `s:4:"no" ` + from},
+		"cut off":           {`a:2:{i:0;s:30:"` + from + `";i:1;s:90:"and the`, `a:2:{i:0;s:30:"` + from + `";i:1;s:90:"and the`},
+		"HTML":              {`<a href='` + from + `'>` + from + `.</a>`, `<a href='` + to + `'>` + to + `.</a>`},
+		"JSON inside JSON": {`{"a":"{\"u\":\"http:\\\/\\\/prepared.vessik.invalid\\\/a\"}"}`,
+			`{"a":"{\"u\":\"http:\\\/\\\/seed-exchange.localhost:20080\\\/a\"}"}`},
+		"JSON, serialised": {serialise(`{"u":"http:\/\/prepared.vessik.invalid"}`), serialise(`{"u":"http:\/\/seed-exchange.localhost:20080"}`)},
+		"twice encoded":    {"http%253A%252F%252Fprepared.vessik.invalid", "http%253A%252F%252Fseed-exchange.localhost%253A20080"},
+		"https":            {"https://prepared.vessik.invalid/a", to + "/a"},
+		"a stored domain":  {"prepared.vessik.invalid", "seed-exchange.localhost:20080"},
+		"longer host":      {from + ".evil/", from + ".evil/"},
+		"host at its end": {"http://notprepared.vessik.invalid http://my.prepared.vessik.invalid",
+			"http://notprepared.vessik.invalid http://my.prepared.vessik.invalid"},
+		"another port":     {from + ":8080/", from + ":8080/"},
+		"a mail address":   {"ines@prepared.vessik.invalid", "ines@prepared.vessik.invalid"},
+		"user information": {from + "@evil.example", from + "@evil.example"},
+		"another scheme":   {"ftp://prepared.vessik.invalid", "ftp://prepared.vessik.invalid"},
+		"in a path":        {"/cache//prepared.vessik.invalid", "/cache//prepared.vessik.invalid"},
+		"both":             {from + ".evil " + from, from + ".evil " + to},
+		"untouched":        {"nothing here", "nothing here"},
 	} {
 		if name == "bytes, not letters" {
 			c.in, c.out = fmt.Sprintf(`s:%d:"%s/äö";`, len(from)+5, from), fmt.Sprintf(`s:%d:"%s/äö";`, len(to)+5, to)
@@ -58,7 +61,8 @@ func TestValues(t *testing.T) {
 
 func TestWhatIsDoneAndLeftAloneIsCounted(t *testing.T) {
 	r := rewriter()
-	for _, statement := range []string{"INSERT INTO `k_posts` VALUES (1,'" + from + " " + from + "'),(2,'no'),(3,'" + from + ".evil')", "INSERT INTO k_options VALUES (_binary '" + from + "', 'a:1:{s:3:\"" + from + "')",
+	for _, statement := range []string{"INSERT INTO `k_posts` VALUES (1,'" + from + " " + from + "'),(2,'no'),(3,'" + from + ".evil')",
+		"INSERT INTO k_options VALUES (_binary '" + from + "', 'a:1:{s:3:\"" + from + "')",
 		"CREATE TABLE x (a INT) COMMENT='" + from + "'"} {
 		_, err := r.Statement(statement)
 		require.NoError(t, err)
@@ -66,7 +70,8 @@ func TestWhatIsDoneAndLeftAloneIsCounted(t *testing.T) {
 	report := r.Tally()
 	assert.Equal(t, map[string]TableCount{"k_posts": {1, 2}, "": {1, 1}}, report.Tables)
 	require.Equal(t, 3, report.LeftCount)
-	assert.Equal(t, []string{"not an address of the site", "a binary value", "a damaged serialised value"}, []string{report.Left[0].Why, report.Left[1].Why, report.Left[2].Why})
+	assert.Equal(t, []string{"not an address of the site", "a binary value", "a damaged serialised value"},
+		[]string{report.Left[0].Why, report.Left[1].Why, report.Left[2].Why})
 	assert.Equal(t, "k_options", report.Left[2].Table)
 	assert.Equal(t, "3 addresses in 2 values of 2 tables; 3 values left alone", report.String())
 }
@@ -84,10 +89,12 @@ func (d *drops) Read(p []byte) (int, error) {
 }
 
 func TestADumpIsReadHoweverItComes(t *testing.T) {
-	dump := "-- head; of it\n/*!40101 SET NAMES utf8mb4 */;\nDELIMITER //\nCREATE TRIGGER t BEGIN SELECT 'a;//'; END//\nDELIMITER ;\nDELIMITER $$\nDELIMITER ;\nINSERT INTO a VALUES ('line\nDELIMITER x\n','\\\\','it''s',\"\\\"\");\n\n# no; more\n"
+	dump := "-- head; of it\n/*!40101 SET NAMES utf8mb4 */;\nDELIMITER //\nCREATE TRIGGER t BEGIN SELECT 'a;//'; END//\nDELIMITER ;\n" +
+		"DELIMITER $$\nDELIMITER ;\nINSERT INTO a VALUES ('line\nDELIMITER x\n','\\\\','it''s',\"\\\"\");\n\n# no; more\n"
 	whole, err := Statements(dump)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"-- head; of it\n/*!40101 SET NAMES utf8mb4 */", "CREATE TRIGGER t BEGIN SELECT 'a;//'; END", "INSERT INTO a VALUES ('line\nDELIMITER x\n','\\\\','it''s',\"\\\"\")"}, whole)
+	assert.Equal(t, []string{"-- head; of it\n/*!40101 SET NAMES utf8mb4 */", "CREATE TRIGGER t BEGIN SELECT 'a;//'; END",
+		"INSERT INTO a VALUES ('line\nDELIMITER x\n','\\\\','it''s',\"\\\"\")"}, whole)
 	scanner, parts := NewScanner(&drops{dump}), []string{}
 	scanner.buffer = make([]byte, 0, 4)
 	for {
@@ -107,7 +114,8 @@ func TestADumpIsReadHoweverItComes(t *testing.T) {
 }
 
 func FuzzValue(f *testing.F) {
-	for _, seed := range []string{from, serialise([]any{from, 7, serialise(from)}), `{"u":"http:\/\/prepared.vessik.invalid"}`, `O:1:"A":1:{s:1:"a";R:1;}` + from, "%2F%2Fprepared.vessik.invalid"} {
+	for _, seed := range []string{from, serialise([]any{from, 7, serialise(from)}), `{"u":"http:\/\/prepared.vessik.invalid"}`,
+		`O:1:"A":1:{s:1:"a";R:1;}` + from, "%2F%2Fprepared.vessik.invalid"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, value string) {
@@ -164,9 +172,11 @@ func serialise(value any) string {
 // values draws nested PHP values whose strings carry addresses, odd bytes, and other serialised values.
 func values() *rapid.Generator[any] {
 	text := rapid.Custom(func(t *rapid.T) any {
-		return strings.Join(rapid.SliceOfN(rapid.OneOf(rapid.Just(from), rapid.Just(from+"/"), rapid.String(), rapid.Just(`";s:3:"`), rapid.Just("}")), 0, 4).Draw(t, "parts"), "")
+		return strings.Join(rapid.SliceOfN(rapid.OneOf(rapid.Just(from), rapid.Just(from+"/"), rapid.String(), rapid.Just(`";s:3:"`),
+			rapid.Just("}")), 0, 4).Draw(t, "parts"), "")
 	})
-	leaf := rapid.OneOf(text, rapid.Custom(func(t *rapid.T) any { return rapid.Int().Draw(t, "i") }), rapid.Custom(func(t *rapid.T) any { return rapid.Bool().Draw(t, "b") }), rapid.Just[any](nil))
+	leaf := rapid.OneOf(text, rapid.Custom(func(t *rapid.T) any { return rapid.Int().Draw(t, "i") }),
+		rapid.Custom(func(t *rapid.T) any { return rapid.Bool().Draw(t, "b") }), rapid.Just[any](nil))
 	list := func(of *rapid.Generator[any]) *rapid.Generator[any] {
 		return rapid.Custom(func(t *rapid.T) any { return rapid.SliceOfN(of, 0, 4).Draw(t, "items") })
 	}
@@ -247,7 +257,8 @@ func TestSubDomainsFollowWhereAsked(t *testing.T) {
 
 // What stands in a dump with its escapes is rewritten as the value that a server reads out of it.
 func TestAnEscapedLiteralIsRewrittenAsItsValue(t *testing.T) {
-	piece := rapid.SampledFrom([]string{"\n", "'", `\`, `"`, "n", "t", "é", "%", "\x00", " ", "http://moss.localhost:20080", "https://moss.localhost:20080/x", "//moss.localhost:20080", `http:\/\/moss.localhost:20080\/`, `\\/\\/moss.localhost:20080`,
+	piece := rapid.SampledFrom([]string{"\n", "'", `\`, `"`, "n", "t", "é", "%", "\x00", " ", "http://moss.localhost:20080",
+		"https://moss.localhost:20080/x", "//moss.localhost:20080", `http:\/\/moss.localhost:20080\/`, `\\/\\/moss.localhost:20080`,
 		"moss.localhost", "moss.localhost:20080", "http%3A%2F%2Fmoss.localhost%3A20080", "north.", "a", "s:", "i:1;"})
 	rapid.Check(t, func(t *rapid.T) {
 		value := strings.Join(rapid.SliceOfN(piece, 1, 8).Draw(t, "pieces"), "")
@@ -283,7 +294,8 @@ func TestADumpOfManyPortionsStaysInOrder(t *testing.T) {
 
 // However a dump is put together, and in whatever pieces it comes: going through it whole is going through its statements one by one.
 func TestADumpIsItsStatements(t *testing.T) {
-	pieces := rapid.SliceOfN(rapid.SampledFrom([]string{"INSERT INTO `a` VALUES (", "'", "\"", "`", "\\", "''", "\\'", ",", ")", ";", "\n", "-- ", "--\n", "#", "/*", "/*!", "*/", " ", "x", "_binary ", from, "prepared.vessik.invalid",
+	pieces := rapid.SliceOfN(rapid.SampledFrom([]string{"INSERT INTO `a` VALUES (", "'", "\"", "`", "\\", "''", "\\'", ",", ")", ";", "\n",
+		"-- ", "--\n", "#", "/*", "/*!", "*/", " ", "x", "_binary ", from, "prepared.vessik.invalid",
 		`s:30:"` + from + `";`, "'" + from + "'", "/*! '" + from + "' */"}), 0, 40)
 	rapid.Check(t, func(t *rapid.T) {
 		dump := strings.Join(pieces.Draw(t, "pieces"), "")

@@ -24,7 +24,9 @@ func dense(megabytes int) []byte {
 			row++
 			link := fmt.Sprintf("%s/apples/%d/", address, row)
 			serialised := fmt.Sprintf(`a:2:{s:3:\"url\";s:%d:\"%s\";s:4:\"note\";s:12:\"It\'s autumn!\";}`, len(link), link)
-			fmt.Fprintf(&out, `(%d,'<p>The orchard opens on day %d. See <a href=\"%s\">the apples</a>, and bring a basket: there are more than last year.</p>\n<p>Quinces and medlars follow in October, walnuts after the first frost.</p>','%s')`, row, row, link, serialised)
+			fmt.Fprintf(&out, `(%d,'<p>The orchard opens on day %d. See <a href=\"%s\">the apples</a>, and bring a basket: there are more than `+
+				`last year.</p>\n<p>Quinces and medlars follow in October, walnuts after the first frost.</p>','%s')`,
+				row, row, link, serialised)
 		}
 		out.WriteString(";\n")
 	}

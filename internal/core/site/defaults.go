@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -11,9 +12,9 @@ import (
 type Defaults struct {
 	Admin         string   `yaml:"admin,omitempty" json:"admin,omitempty" doc:"Administrator's user name"`
 	AdminEmail    string   `yaml:"admin_email,omitempty" json:"admin_email,omitempty" doc:"Administrator's mail address"`
-	AdminPassword string   `yaml:"admin_password,omitempty" json:"admin_password,omitempty" doc:"Administrator's password; generated for each site where empty"`
+	AdminPassword string   `yaml:"admin_password,omitempty" json:"admin_password,omitempty" doc:"Their password; generated where empty"`
 	Ending        string   `yaml:"domain_ending,omitempty" json:"domain_ending,omitempty" doc:"Ends the sites' domains" example:"localhost"`
-	Folder        string   `yaml:"sites_folder,omitempty" json:"sites_folder,omitempty" doc:"Where the sites' folders are made; an absolute path"`
+	Folder        string   `yaml:"sites_folder,omitempty" json:"sites_folder,omitempty" doc:"Where the sites' folders are made; absolute"`
 	Kit           string   `yaml:"kit,omitempty" json:"kit,omitempty" doc:"The CMS"`
 	KitVersion    string   `yaml:"kit_version,omitempty" json:"kit_version,omitempty" doc:"Its version"`
 	PHP           string   `yaml:"php,omitempty" json:"php,omitempty" doc:"PHP engine"`
@@ -22,20 +23,24 @@ type Defaults struct {
 	Language      string   `yaml:"language,omitempty" json:"language,omitempty" doc:"Language of that CMS, as it writes it" example:"de_DE"`
 	TimeZone      string   `yaml:"time_zone,omitempty" json:"time_zone,omitempty" doc:"Time zone, by its IANA name" example:"Europe/Lisbon"`
 	Group         string   `yaml:"group,omitempty" json:"group,omitempty" doc:"Group of new sites"`
-	Editor        string   `yaml:"editor,omitempty" json:"editor,omitempty" doc:"Command that opens a site's folder in an editor; FOLDER stands for the folder" example:"code FOLDER"`
-	Terminal      string   `yaml:"terminal,omitempty" json:"terminal,omitempty" doc:"Command that opens a terminal; FOLDER stands for the folder" example:"gnome-terminal --working-directory=FOLDER"`
 	Appearance    string   `yaml:"appearance,omitempty" json:"appearance,omitempty" doc:"The console: light, dark or system"`
+	Days          string   `yaml:"operations_days,omitempty" json:"operations_days,omitempty" doc:"For how many days it is kept what was done"`
+	Most          string   `yaml:"operations_kept,omitempty" json:"operations_kept,omitempty" doc:"How many operations are kept at most"`
 	Touches       []string `yaml:"finishing_touches,omitempty" json:"finishing_touches,omitempty" doc:"Finishing touches of that CMS"`
 }
 
 // DefaultNames are the settings' names, as they stand in vessik.yaml.
-var DefaultNames = []string{"admin", "admin_email", "admin_password", "domain_ending", "sites_folder", "kit", "kit_version", "php", "web", "database", "language", "time_zone", "group", "finishing_touches", "editor", "terminal", "appearance"}
+var DefaultNames = []string{"admin", "admin_email", "admin_password", "domain_ending", "sites_folder", "kit", "kit_version", "php", "web",
+	"database", "language", "time_zone", "group", "finishing_touches", "appearance",
+	"operations_days", "operations_kept"}
 
 // field is one of them, by its name.
 func (d *Defaults) field(name string) *string {
-	return map[string]*string{"admin": &d.Admin, "admin_email": &d.AdminEmail, "admin_password": &d.AdminPassword, "domain_ending": &d.Ending, "sites_folder": &d.Folder, "kit": &d.Kit,
+	return map[string]*string{"admin": &d.Admin, "admin_email": &d.AdminEmail, "admin_password": &d.AdminPassword, "domain_ending": &d.Ending,
+		"sites_folder": &d.Folder, "kit": &d.Kit,
 		"kit_version": &d.KitVersion, "php": &d.PHP, "web": &d.Web, "database": &d.Database, "group": &d.Group,
-		"language": &d.Language, "time_zone": &d.TimeZone, "editor": &d.Editor, "terminal": &d.Terminal, "appearance": &d.Appearance}[name]
+		"language": &d.Language, "time_zone": &d.TimeZone, "appearance": &d.Appearance,
+		"operations_days": &d.Days, "operations_kept": &d.Most}[name]
 }
 
 // Get returns one of them as text; lists are joined by commas.
@@ -62,6 +67,23 @@ func (d *Defaults) Set(name, value string) bool {
 	return field != nil
 }
 
+// Kept is for how many days, and how many operations, it is kept what was done.
+func (d Defaults) Kept() (days, most int) {
+	days, most = keptDays, keptMost
+	if n, err := strconv.Atoi(d.Days); err == nil && n > 0 {
+		days = n
+	}
+	if n, err := strconv.Atoi(d.Most); err == nil && n > 0 {
+		most = n
+	}
+	return days, most
+}
+
+const (
+	keptDays = 30
+	keptMost = 1000
+)
+
 // SplitTouches reads finishing touches that are joined by commas; a comma before a space belongs to a value.
 func SplitTouches(text string) []string {
 	touches := []string{}
@@ -77,7 +99,8 @@ func SplitTouches(text string) []string {
 
 // Fill gives a request what it leaves open and was set once.
 func (d Defaults) Fill(r Request) Request {
-	r.Admin, r.AdminEmail, r.AdminPassword = cmp.Or(r.Admin, d.Admin), cmp.Or(r.AdminEmail, d.AdminEmail), cmp.Or(r.AdminPassword, d.AdminPassword)
+	r.Admin, r.AdminEmail, r.AdminPassword = cmp.Or(r.Admin, d.Admin), cmp.Or(r.AdminEmail, d.AdminEmail),
+		cmp.Or(r.AdminPassword, d.AdminPassword)
 	r.PHP, r.Web, r.Database, r.Group = cmp.Or(r.PHP, d.PHP), cmp.Or(r.Web, d.Web), cmp.Or(r.Database, d.Database), cmp.Or(r.Group, d.Group)
 	r.TimeZone = cmp.Or(r.TimeZone, d.TimeZone)
 	if originOf(r).Kind == "" {
@@ -111,7 +134,14 @@ func CheckDefaults(d Defaults, f Facts) Problems {
 		}
 	}
 	if d.Appearance != "" && !slices.Contains([]string{"light", "dark", "system"}, d.Appearance) {
-		problems = append(problems, Problem{Field: "appearance", Message: fmt.Sprintf("%q is none", d.Appearance), Remedy: "say light, dark or system"})
+		problems = append(problems, Problem{Field: "appearance", Message: fmt.Sprintf("%q is none", d.Appearance),
+			Remedy: "say light, dark or system"})
+	}
+	for _, name := range []string{"operations_days", "operations_kept"} {
+		if n, err := strconv.Atoi(d.Get(name)); d.Get(name) != "" && (err != nil || n < 1) {
+			problems = append(problems, Problem{Field: name, Message: fmt.Sprintf("%q is not a number from 1", d.Get(name)),
+				Remedy: "write a number, or leave it empty"})
+		}
 	}
 	return problems
 }

@@ -85,11 +85,12 @@ func endingFault(domain string) (fault, remedy string) {
 
 // domain judges a host name that a site is to answer for.
 func (c *checker) domain(s Site, f Facts, field, domain string) {
-	if !isHostName(domain) {
+	if !IsHostName(domain) {
 		c.add(field, "use labels of a to z, 0 to 9 and hyphens, joined by dots, as in orchard-days.localhost", "%q is not a host name", domain)
 		return
 	}
-	if domain == ConsoleHost && s.Name != "vessik" || domain == "localhost" {
+	if domain == ConsoleHost && s.Name != "vessik" || domain == "localhost" || strings.HasSuffix(domain,
+		"."+ConsoleHost) { // a browser counts what lies below the console's host as the same site
 		c.add(field, "choose another domain", "%s is reserved", domain)
 	}
 	if fault, remedy := endingFault(domain); fault != "" && !s.forceDomain {
@@ -106,13 +107,14 @@ func (c *checker) domain(s Site, f Facts, field, domain string) {
 		case other.InNetwork(domain):
 			c.add(field, "choose another domain", "%s lies in the network of the site %s", domain, other.Name)
 		case forward:
-			c.add(field, "choose another domain, or end that with: vessik domains "+other.Name+" -forget "+domain, "%s still leads to the site %s, which had it before", domain, other.Name)
+			c.add(field, "choose another domain, or end that with: vessik domains "+other.Name+" -forget "+domain,
+				"%s still leads to the site %s, which had it before", domain, other.Name)
 		}
 	}
 }
 
 func (c *checker) domains(s Site, f Facts) {
-	if isHostName(s.Domain) || s.Domain != strings.ToLower(s.Name)+".localhost" { // else the name is at fault, and said
+	if IsHostName(s.Domain) || s.Domain != strings.ToLower(s.Name)+".localhost" { // else the name is at fault, and said
 		c.domain(s, f, "domain", s.Domain)
 	}
 	for i, domain := range s.Domains {
@@ -140,7 +142,8 @@ func CheckRename(s Site, name string, f Facts) Problems {
 	return c.problems
 }
 
-func isHostName(host string) bool {
+// IsHostName tells whether a text is the name of a host (RFC 1123), in lower case, with a dot in it.
+func IsHostName(host string) bool {
 	if len(host) > 253 || !strings.Contains(host, ".") || net.ParseIP(host) != nil {
 		return false
 	}

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"strings"
 	"testing"
 
@@ -19,10 +20,14 @@ func TestEnginesAreFoundByAnyPart(t *testing.T) {
 		engines    []EngineFact
 		part, want string
 	}{
-		{phps, "7.4", "php-7.4"}, {phps, "8", "php-8.4"}, {phps, "php", "php-8.4"}, {phps, "php-8.2", "php-8.2"}, {phps, " PHP-8.2 ", "php-8.2"}, {phps, "9", ""}, {phps, "", ""},
-		{webEngines, "nginx", "nginx-1.26"}, {webEngines, "1.18", "nginx-1.18"}, {webEngines, "apache", "apache-2.4-trixie"}, {webEngines, "apache-2.4.62", "apache-2.4-bullseye"},
-		{webEngines, "apache-2.4.71", "apache-2.4-trixie"}, {webEngines, "bookworm", "apache-2.4-bookworm"}, {webEngines, "2.4", "apache-2.4-trixie"}, {webEngines, "moss", ""},
-		{databases, "10", "mariadb-10.11"}, {databases, "10.5", "mariadb-10.5"}, {databases, "11", "mariadb-11.8"}, {databases, "10.11.19", "mariadb-10.11"},
+		{phps, "7.4", "php-7.4"}, {phps, "8", "php-8.4"}, {phps, "php", "php-8.4"}, {phps, "php-8.2", "php-8.2"}, {phps, " PHP-8.2 ", "php-8.2"},
+		{phps, "9", ""}, {phps, "", ""},
+		{webEngines, "nginx", "nginx-1.26"}, {webEngines, "1.18", "nginx-1.18"}, {webEngines, "apache", "apache-2.4-trixie"},
+		{webEngines, "apache-2.4.62", "apache-2.4-bullseye"},
+		{webEngines, "apache-2.4.71", "apache-2.4-trixie"}, {webEngines, "bookworm", "apache-2.4-bookworm"},
+		{webEngines, "2.4", "apache-2.4-trixie"}, {webEngines, "moss", ""},
+		{databases, "10", "mariadb-10.11"}, {databases, "10.5", "mariadb-10.5"}, {databases, "11", "mariadb-11.8"},
+		{databases, "10.11.19", "mariadb-10.11"},
 	} {
 		id, ok := MatchEngine(each.engines, each.part)
 		assert.Equal(t, each.want, id, each.part)
@@ -87,7 +92,8 @@ func TestTheCMSFollowsThePHP(t *testing.T) {
 func TestSettingsAreJudged(t *testing.T) {
 	known, extensions := []string{"memory_limit", "post_max_size"}, []string{"gd", "intl"}
 	check := func(s Settings) string { return CheckSettings("moss", s, known, extensions, "/srv/vessik").Error() }
-	assert.Empty(t, check(Settings{PHP: map[string]string{"memory_limit": "512M"}, Extensions: map[string]bool{"gd": false}, HostLines: map[string]string{"nginx": "x;"}, Allow: []string{"/srv/plugin", "/srv/vessik/sites/other/plugin"}, Xdebug: 9003}))
+	assert.Empty(t, check(Settings{PHP: map[string]string{"memory_limit": "512M"}, Extensions: map[string]bool{"gd": false},
+		HostLines: map[string]string{"nginx": "x;"}, Allow: []string{"/srv/plugin", "/srv/vessik/sites/other/plugin"}, Xdebug: 9003}))
 	for _, each := range []struct {
 		s    Settings
 		want string
@@ -104,7 +110,10 @@ func TestSettingsAreJudged(t *testing.T) {
 		{Settings{Allow: []string{"/srv"}}, "overlaps with the service's home"},
 		{Settings{Allow: []string{"/srv/vessik/records"}}, "overlaps with the service's home"},
 		{Settings{Allow: []string{"/a;b"}}, "cannot be used"},
-		{Settings{Xdebug: 70000}, "is not a port"},
+		{Settings{Xdebug: 70000}, "say a port"},
+		{Settings{Memory: 1}, "choose 128M or more"},
+		{Settings{Processes: 3}, "from 32 to 10000"},
+		{Settings{Disk: -1}, "are too little"},
 	} {
 		assert.Contains(t, check(each.s), each.want)
 	}
@@ -112,13 +121,44 @@ func TestSettingsAreJudged(t *testing.T) {
 	for _, part := range []string{"open_basedir", "moss", "-1"} {
 		assert.Contains(t, both, part, "all at once")
 	}
-	assert.Empty(t, CheckSettings("moss", Settings{PHP: map[string]string{"anything": "1"}}, nil, nil, "/srv/vessik"), "where the PHP is not here yet, it is asked later")
+	assert.Empty(t, CheckSettings("moss", Settings{PHP: map[string]string{"anything": "1"}}, nil, nil, "/srv/vessik"),
+		"where the PHP is not here yet, it is asked later")
+}
+
+func TestSizesAreReadAsPHPHasThem(t *testing.T) {
+	for text, want := range map[string]int64{"256M": 256 << 20, " 1k": 1024, "7": 7, "2G": 2 << 30} {
+		bytes, ok := Bytes(text)
+		assert.True(t, ok, text)
+		assert.Equal(t, want, bytes, text)
+	}
+	_, ok := Bytes("many")
+	assert.False(t, ok)
+}
+
+// Each setting is read from the words that say it, is told apart from the usual, and is the same again once it is as usual.
+func TestEverySettingIsWholeInItsTable(t *testing.T) {
+	examples := map[string]string{"allow": "/srv/a,/srv/b", "rest": "30m", "xdebug": "9003", "processes": "64", "processor": "50%",
+		"memory": "1G", "disk": "5G"}
+	for _, each := range Settable {
+		var s Settings
+		require.NoError(t, s.Set(each.Name, cmp.Or(examples[each.Name], "on")), each.Name)
+		assert.Len(t, Settings{}.Differences(s), 1, each.Name)
+		assert.NotEmpty(t, each.Words(s))
+		assert.Empty(t, CheckSettings("moss", s, nil, nil, "/srv/vessik"), each.Name)
+		require.NoError(t, s.Set(each.Name, ""), each.Name)
+		assert.True(t, s.Equal(Settings{}), each.Name)
+		assert.NotEmpty(t, each.About+each.Form, each.Name)
+	}
+	assert.Error(t, new(Settings).Set("colour", "green"))
 }
 
 func TestSettingsAreToldApartInWords(t *testing.T) {
 	before := Settings{PHP: map[string]string{"memory_limit": "256M", "precision": "14"}, Debug: true}
-	after := Settings{PHP: map[string]string{"memory_limit": "512M", "post_max_size": "9M"}, Extensions: map[string]bool{"gd": false}, HostLines: map[string]string{"nginx": "a;\n  b;"}, Allow: []string{"/a", "/b"}, Xdebug: 9003, RestAfter: -1}
-	assert.Equal(t, []string{"memory_limit: 256M → 512M", "post_max_size: 9M", "precision: back to usual", "extension gd: off", "virtual host, nginx: a; b;", "further folders: /a, /b", "debugging: off", "Xdebug port: 9003", "rest after: 0s"}, before.Differences(after))
+	after := Settings{PHP: map[string]string{"memory_limit": "512M", "post_max_size": "9M"}, Extensions: map[string]bool{"gd": false},
+		HostLines: map[string]string{"nginx": "a;\n  b;"}, Allow: []string{"/a", "/b"}, Xdebug: 9003, RestAfter: -1}
+	assert.Equal(t, []string{"memory_limit: 256M → 512M", "post_max_size: 9M", "precision: back to usual", "extension gd: off",
+		"virtual host, nginx: a; b;", "further folders: /a, /b", "debugging: off", "Xdebug port: 9003", "rest after: 0s"},
+		before.Differences(after))
 	assert.Empty(t, after.Differences(after))
 	assert.True(t, after.Equal(after))
 	assert.False(t, after.Equal(before))
@@ -130,7 +170,8 @@ func TestSettingsAreToldApartInWords(t *testing.T) {
 
 func TestWhatIsSetOnceFillsWhatIsLeftOpen(t *testing.T) {
 	d := Defaults{}
-	for name, value := range map[string]string{"admin": "head-keeper", "php": "php-8.2", "kit": "wordpress", "kit_version": "6.1", "group": "Gardens", "finishing_touches": "no-samples,,no-comments"} {
+	for name, value := range map[string]string{"admin": "head-keeper", "php": "php-8.2", "kit": "wordpress", "kit_version": "6.1",
+		"group": "Gardens", "finishing_touches": "no-samples,,no-comments"} {
 		require.True(t, d.Set(name, value), name)
 		if name != "finishing_touches" {
 			assert.Equal(t, value, d.Get(name))
@@ -162,13 +203,16 @@ func TestDefaultsAreJudgedByASiteThatWouldBeMade(t *testing.T) {
 func TestASiteIsMadeOfWhatIsFound(t *testing.T) {
 	f := facts()
 	f.Found = func(o Origin) (Kit, string, string) {
-		return map[string]Kit{"fern": {"wordpress", "6.1"}, "/srv/moss": {"archive", "1"}}[o.From], map[string]string{"/srv/moss": "public"}[o.From], map[string]string{"gone": "there is no stencil \"gone\""}[o.From]
+		return map[string]Kit{"fern": {"wordpress", "6.1"}, "/srv/moss": {"archive", "1"}}[o.From],
+			map[string]string{"/srv/moss": "public"}[o.From], map[string]string{"gone": "there is no stencil \"gone\""}[o.From]
 	}
 	f.KitNames = []string{"wordpress", "archive"}
 	s := Derive(Request{Name: "moss", Adopt: "/srv/moss", SQL: "/srv/moss.sql", SQLAddress: "https://moss.example/"}, f)
-	assert.Equal(t, "/srv/moss /srv/moss/public archive https://moss.example", strings.Join([]string{s.Folder, s.DocumentRoot(), s.Kit.Name, s.Origin.Address}, " "))
+	assert.Equal(t, "/srv/moss /srv/moss/public archive https://moss.example",
+		strings.Join([]string{s.Folder, s.DocumentRoot(), s.Kit.Name, s.Origin.Address}, " "))
 	assert.Empty(t, Check(s, f))
-	for field, r := range map[string]Request{"stencil": {Name: "moss", Stencil: "gone"}, "sql": {Name: "moss", Stencil: "fern", SQL: "/srv/moss.sql"}, "prefix": {Name: "moss", Prefix: "9;"},
+	for field, r := range map[string]Request{"stencil": {Name: "moss", Stencil: "gone"},
+		"sql": {Name: "moss", Stencil: "fern", SQL: "/srv/moss.sql"}, "prefix": {Name: "moss", Prefix: "9;"},
 		"finishing_touches": {Name: "moss", Touches: []string{"frosty"}}} {
 		problems := Check(Derive(r, f), f)
 		require.Len(t, problems, 1, field)

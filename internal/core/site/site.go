@@ -140,6 +140,8 @@ type Site struct {
 	TrialOf string `json:"trial_of,omitempty"`
 	// AdminHash is what the database held for the administrator's password when the site was made.
 	AdminHash string `json:"admin_hash"`
+	// HeldHash is AdminHash while somebody's dump is being tried in the place of the database.
+	HeldHash string `json:"held_hash,omitempty"`
 	// Probe is the secret by which a check's request is told from a visitor's.
 	Probe     string    `json:"probe"`
 	CreatedAt time.Time `json:"created_at"`
@@ -155,6 +157,11 @@ func (s Site) DocumentRoot() string { return filepath.Join(s.Folder, s.Root) }
 // URL is where the site answers, through the gateway on the given port.
 func (s Site) URL(gatewayPort int) string { return URL(s.Domain, gatewayPort) }
 
+// Host is how a visitor names the site in a request, through the gateway on the given port (RFC 9110, section 7.2).
+func (s Site) Host(gatewayPort int) string {
+	return strings.TrimSuffix(strings.TrimPrefix(s.URL(gatewayPort), "http://"), "/")
+}
+
 // URL is the address of a host on a port, the port left out where it is http's own.
 func URL(host string, port int) string {
 	if port == 80 {
@@ -169,6 +176,12 @@ type Problem struct {
 	Field   string `json:"field" doc:"The field at fault"`
 	Message string `json:"message" doc:"What is wrong"`
 	Remedy  string `json:"remedy" doc:"What to do about it"`
+	Absent  bool   `json:"-"` // what the field names is not there
+}
+
+// NoSite says that there is no site of a name.
+func NoSite(name string) Problems {
+	return Problems{{Site: name, Field: "name", Message: "there is no such site", Remedy: "see the names with: vessik sites", Absent: true}}
 }
 
 func (p Problem) String() string {

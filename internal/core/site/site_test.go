@@ -28,9 +28,11 @@ func facts() Facts {
 func TestEverythingIsDerivedFromAName(t *testing.T) {
 	s := Derive(Request{Name: "seed-exchange"}, facts())
 	assert.Empty(t, Check(s, facts()))
-	assert.Equal(t, Site{Name: "seed-exchange", Title: "Seed Exchange", State: Provisioning, Domain: "seed-exchange.localhost", Folder: "/srv/vessik/sites/seed-exchange", Port: 21001,
-		Kit: Kit{"wordpress", "6.1"}, Stack: Stack{"php-8.2", "nginx-1.22", "mariadb-10.11"}, Database: Database{Name: "seed_exchange", User: "seed_exchange"},
-		Admin: Admin{User: "seed-exchange-keeper", Email: "keeper@seed-exchange.example"}}, s)
+	assert.Equal(t, Site{Name: "seed-exchange", Title: "Seed Exchange", State: Provisioning, Domain: "seed-exchange.localhost",
+		Folder: "/srv/vessik/sites/seed-exchange", Port: 21001,
+		Kit: Kit{"wordpress", "6.1"}, Stack: Stack{"php-8.2", "nginx-1.22", "mariadb-10.11"},
+		Database: Database{Name: "seed_exchange", User: "seed_exchange"},
+		Admin:    Admin{User: "seed-exchange-keeper", Email: "keeper@seed-exchange.example"}}, s)
 	assert.Equal(t, "http://seed-exchange.localhost/", s.URL(80))
 	assert.Equal(t, "http://seed-exchange.localhost:20080/", s.URL(20080))
 }
@@ -55,7 +57,8 @@ func TestBadRequestsNameTheFieldAndTheRemedy(t *testing.T) {
 		"domain of the console":  {Request{Name: "a", Domain: "vessik.localhost"}, "domain", "reserved"},
 		"folder relative":        {Request{Name: "a", Folder: "here"}, "folder", "absolute"},
 		"folder full":            {Request{Name: "a", Folder: "/srv/full"}, "folder", "not empty"},
-		"folder inside a site":   {Request{Name: "a", Folder: "/srv/vessik/sites/fernhollow/wp-content"}, "folder", "overlaps with the folder of the site fernhollow"},
+		"folder inside a site": {Request{Name: "a", Folder: "/srv/vessik/sites/fernhollow/wp-content"}, "folder",
+			"overlaps with the folder of the site fernhollow"},
 		"folder in the home":     {Request{Name: "a", Folder: "/srv/vessik/run/a"}, "folder", "overlaps with the service's home"},
 		"folder holds the home":  {Request{Name: "a", Folder: "/srv"}, "folder", "overlaps"},
 		"folder unquotable":      {Request{Name: "a", Folder: "/srv/a$b"}, "folder", "characters"},
@@ -119,7 +122,8 @@ func TestAnyRequestIsJudged(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		text := rapid.String()
 		r := Request{Name: text.Draw(t, "name"), Title: text.Draw(t, "title"), Folder: text.Draw(t, "folder"), Domain: text.Draw(t, "domain"),
-			Port: rapid.Int().Draw(t, "port"), Admin: text.Draw(t, "admin"), AdminEmail: text.Draw(t, "mail"), AdminPassword: text.Draw(t, "password")}
+			Port: rapid.Int().Draw(t, "port"), Admin: text.Draw(t, "admin"), AdminEmail: text.Draw(t, "mail"),
+			AdminPassword: text.Draw(t, "password")}
 		names := 0
 		for _, p := range Check(Derive(r, facts()), facts()) {
 			if p.Field == "" || p.Message == "" || p.Remedy == "" {
@@ -139,7 +143,8 @@ func TestStatesMoveOnlyAsTheyMay(t *testing.T) {
 	for _, c := range []struct {
 		from, to State
 		allowed  bool
-	}{{Provisioning, Running, true}, {Running, Stopping, true}, {Stopping, Stopped, true}, {Stopped, Starting, true}, {Starting, Running, true}, {Failed, Retiring, true},
+	}{{Provisioning, Running, true}, {Running, Stopping, true}, {Stopping, Stopped, true}, {Stopped, Starting, true},
+		{Starting, Running, true}, {Failed, Retiring, true},
 		{Stopped, Running, false}, {Retiring, Running, false}, {Running, Provisioning, false}, {Running, Running, true}} {
 		assert.Equal(t, c.allowed, Move(c.from, c.to) == nil, "%s to %s", c.from, c.to)
 	}
@@ -148,9 +153,12 @@ func TestStatesMoveOnlyAsTheyMay(t *testing.T) {
 func TestDomainsAreJudged(t *testing.T) {
 	until := time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC)
 	f := facts()
-	f.Sites = append(f.Sites, Site{Name: "moss", Domain: "moss.localhost", Domains: []string{"mosses.test"}, Network: NetworkDomains, Forwards: []Forward{{"old-moss.localhost", until}}})
-	for domain, words := range map[string]string{"moss.localhost": "belongs to the site moss", "mosses.test": "belongs to the site moss", "north.moss.localhost": "lies in the network of the site moss", "old-moss.localhost": "still leads to the site moss",
-		"fern.com": ".com is a public ending", "fern.co.uk": ".co.uk is a public ending", "fern.dev": ".dev is a public ending", "fern.local": "multicast DNS", "vessik.localhost": "is reserved", "fern": "is not a host name", "127.0.0.1": "is not a host name",
+	f.Sites = append(f.Sites, Site{Name: "moss", Domain: "moss.localhost", Domains: []string{"mosses.test"}, Network: NetworkDomains,
+		Forwards: []Forward{{"old-moss.localhost", until}}})
+	for domain, words := range map[string]string{"moss.localhost": "belongs to the site moss", "mosses.test": "belongs to the site moss",
+		"north.moss.localhost": "lies in the network of the site moss", "old-moss.localhost": "still leads to the site moss",
+		"fern.com": ".com is a public ending", "fern.co.uk": ".co.uk is a public ending", "fern.dev": ".dev is a public ending",
+		"fern.local": "multicast DNS", "vessik.localhost": "is reserved", "fern": "is not a host name", "127.0.0.1": "is not a host name",
 		"fern.test": "", "fern.localhost": "", "fern.example": "", "fern.internal": "", "fern.home.arpa": "", "fern.intra": ""} {
 		problems := Check(Derive(Request{Name: "fern", Domain: domain}, f), f)
 		if words == "" {
@@ -190,14 +198,17 @@ func TestChoicesAreJudged(t *testing.T) {
 	f.Touches = map[string][]TouchFact{kit: {{Name: "plain"}, {Name: "permalinks", Value: regexp.MustCompile(`^/.*$`), Example: "/x/"}}}
 	f.Languages = func(Kit) ([]string, bool) { return []string{"en", "de_DE"}, true }
 	f.Networks = map[string][]string{kit: {NetworkFolders}}
-	good := Request{Name: "fern", Touches: []string{"plain", "permalinks=/a/"}, Language: "de_DE", TimeZone: "Europe/Lisbon", Network: NetworkFolders, SubSites: []string{"north"}}
+	good := Request{Name: "fern", Touches: []string{"plain", "permalinks=/a/"}, Language: "de_DE", TimeZone: "Europe/Lisbon",
+		Network: NetworkFolders, SubSites: []string{"north"}}
 	assert.Empty(t, Check(Derive(good, f), f))
 	assert.Equal(t, "Europe/Lisbon", Derive(good, f).Settings.PHP["date.timezone"])
 	for _, bad := range []struct {
 		field string
 		r     Request
-	}{{"finishing_touches", Request{Touches: []string{"other"}}}, {"finishing_touches", Request{Touches: []string{"plain=x"}}}, {"finishing_touches", Request{Touches: []string{"permalinks=x"}}}, {"language", Request{Language: "fr_FR"}},
-		{"time_zone", Request{TimeZone: "Mars/Crater"}}, {"time_zone", Request{TimeZone: "Local"}}, {"network", Request{Network: NetworkDomains}}, {"sub_sites", Request{SubSites: []string{"a"}}}, {"sub_sites", Request{Network: NetworkFolders, SubSites: []string{"A b"}}},
+	}{{"finishing_touches", Request{Touches: []string{"other"}}}, {"finishing_touches", Request{Touches: []string{"plain=x"}}},
+		{"finishing_touches", Request{Touches: []string{"permalinks=x"}}}, {"language", Request{Language: "fr_FR"}},
+		{"time_zone", Request{TimeZone: "Mars/Crater"}}, {"time_zone", Request{TimeZone: "Local"}}, {"network", Request{Network: NetworkDomains}},
+		{"sub_sites", Request{SubSites: []string{"a"}}}, {"sub_sites", Request{Network: NetworkFolders, SubSites: []string{"A b"}}},
 		{"sub_sites", Request{Network: NetworkFolders, SubSites: []string{"a", "a"}}}} {
 		bad.r.Name = "fern"
 		problems := Check(Derive(bad.r, f), f)
@@ -211,7 +222,8 @@ func TestChoicesAreJudged(t *testing.T) {
 
 func TestALanguageMayBeSaidInShort(t *testing.T) {
 	names := []string{"en_US", "de_AT", "de_DE", "de_DE_formal", "en_CA", "eo", "es_CL", "es_MX", "fr_FR", "pt_BR", "zh_CN", "zh_TW"}
-	for asked, wanted := range map[string]string{"de_DE": "de_DE", "de-de": "de_DE", "de": "de_DE", "fr": "fr_FR", "pt": "pt_BR", "en": "en_US", "eo": "eo", "de_DE_formal": "de_DE_formal", "es": "", "zh": "", "d": "", "": "", "..": ""} {
+	for asked, wanted := range map[string]string{"de_DE": "de_DE", "de-de": "de_DE", "de": "de_DE", "fr": "fr_FR", "pt": "pt_BR",
+		"en": "en_US", "eo": "eo", "de_DE_formal": "de_DE_formal", "es": "", "zh": "", "d": "", "": "", "..": ""} {
 		assert.Equal(t, wanted, MatchLanguage(names, asked), asked)
 	}
 	f := facts()
@@ -232,19 +244,22 @@ func TestWhatIsDrawnOrCopiedBringsItsNetwork(t *testing.T) {
 	f.Found = func(Origin) (Kit, string, string) { return Kit{"wordpress", "6.1"}, "", "" }
 	s := Derive(Request{Name: "moss", Stencil: "valley"}, f)
 	assert.Equal(t, "folders north true", s.Network+" "+strings.Join(s.SubSites, " ")+" "+fmt.Sprint(s.Origin.Newest))
-	for _, r := range []Request{{Stencil: "valley", Network: "domains"}, {Stencil: "valley", SubSites: []string{"south"}}, {Stencil: "plain", Network: "folders"}, {CopyOf: "plain", Network: "folders", SubSites: []string{"a"}}} {
+	for _, r := range []Request{{Stencil: "valley", Network: "domains"}, {Stencil: "valley", SubSites: []string{"south"}},
+		{Stencil: "plain", Network: "folders"}, {CopyOf: "plain", Network: "folders", SubSites: []string{"a"}}} {
 		r.Name = "moss"
 		found := fmt.Sprint(Check(Derive(r, f), f))
 		assert.Contains(t, found, "what is drawn or copied is a network already, or is none")
 	}
-	for _, r := range []Request{{Stencil: "valley", Network: "folders"}, {Stencil: "valley", SubSites: []string{"north"}}, {Stencil: "plain"}} {
+	for _, r := range []Request{{Stencil: "valley", Network: "folders"}, {Stencil: "valley", SubSites: []string{"north"}},
+		{Stencil: "plain"}} {
 		r.Name = "moss"
 		assert.NotContains(t, fmt.Sprint(Check(Derive(r, f), f)), "network")
 	}
 }
 
 func TestTitlesAreMadeOfNamesInAnyScript(t *testing.T) {
-	for name, title := range map[string]string{"orchard-days": "Orchard Days", "ærø-gård": "Ærø Gård", "été": "Été", "東京": "東京", "-": "", "2-moss": "2 Moss"} {
+	for name, title := range map[string]string{"orchard-days": "Orchard Days", "ærø-gård": "Ærø Gård", "été": "Été", "東京": "東京", "-": "",
+		"2-moss": "2 Moss"} {
 		assert.Equal(t, title, titleOf(name), name)
 	}
 }

@@ -406,6 +406,14 @@ type SettingsPage struct {
 	Directives []string             `json:"directives" nullable:"false" doc:"php.ini directives that this PHP knows"`
 	Xdebug     bool                 `json:"has_xdebug"`
 	History    []plan.SettingsEntry `json:"history" nullable:"false"`
+	Limits     []Limit              `json:"limits" nullable:"false" doc:"What the site may take, and takes at this moment"`
+}
+
+// Limit is one thing that is limited, in bytes or processes.
+type Limit struct {
+	Name string `json:"name" enum:"memory,processes,processor,disk"`
+	Most int64  `json:"most" doc:"0 is no limit"`
+	Used int64  `json:"used"`
 }
 
 // TrialRequest asks for a trial. Engines are lists of parts of their ids, or "all".
@@ -446,6 +454,34 @@ type LogLine struct {
 	Text string `json:"text"`
 }
 
+// Command is one that is run as a site's own.
+type Command struct {
+	Arguments   []string          `json:"arguments"` // none for a shell
+	Environment map[string]string `json:"environment,omitempty"`
+	Folder      string            `json:"folder,omitempty"` // where to run it, if it lies in the site's
+	Terminal    *TerminalSize     `json:"terminal,omitempty"`
+}
+
+// TerminalSize is in characters.
+type TerminalSize struct {
+	Rows    uint16 `json:"rows"`
+	Columns uint16 `json:"columns"`
+}
+
+// CommandEvent is said about a running command: one field of it.
+type CommandEvent struct {
+	Size       *TerminalSize `json:"size,omitempty"`
+	EndOfInput bool          `json:"end_of_input,omitempty"`
+	Exit       *int          `json:"exit,omitempty"`
+	Problem    string        `json:"problem,omitempty"`
+}
+
+// Streams of a command, by which its binary messages begin.
+const (
+	StandardOutput = 1
+	StandardError  = 2
+)
+
 // Environment is what a command needs to run as one of a site's own.
 type Environment struct {
 	Site      string            `json:"site"`
@@ -473,11 +509,41 @@ type Status struct {
 
 // Confinement is what this kernel lets Vessik do to keep sites apart.
 type Confinement struct {
-	LandlockABI int  `json:"landlock_abi" doc:"0 when absent"`
-	Files       bool `json:"files" doc:"Site PHP is held to its own folder"`
-	Signals     bool `json:"signals" doc:"Site PHP cannot signal other processes"`
-	Sockets     bool `json:"sockets" doc:"Site PHP cannot open unix sockets"`
-	Ports       bool `json:"ports" doc:"A site that works offline is held to its database's port"`
+	LandlockABI int    `json:"landlock_abi" doc:"0 when absent"`
+	Files       bool   `json:"files" doc:"Site PHP is held to its own folder"`
+	Signals     bool   `json:"signals" doc:"Site PHP cannot signal other processes"`
+	Sockets     bool   `json:"sockets" doc:"Site PHP cannot open unix sockets"`
+	Cells       bool   `json:"cells" doc:"Sites live in cells of their own: namespaces in which there is nothing but what is the site's"`
+	Governed    bool   `json:"governed" doc:"The service decides on every connection of a site, and hands in the sockets"`
+	Why         string `json:"why,omitempty" doc:"Why there are no cells"`
+}
+
+// Session is a browser that is signed in to the console.
+type Session struct {
+	ID        string    `json:"id"`
+	Browser   string    `json:"browser" doc:"What it says it is"`
+	StartedAt time.Time `json:"started_at"`
+	UsedAt    time.Time `json:"used_at" doc:"To the minute"`
+	Own       bool      `json:"own,omitempty" doc:"It is the one that asks"`
+}
+
+// SignIn is the ticket of a link, SignedIn what the console's page gets for it and keeps for its own origin.
+type SignIn struct {
+	Ticket string `json:"ticket"`
+}
+
+type SignedIn struct {
+	Secret string `json:"secret"`
+}
+
+// Ended says how many sessions were ended.
+type Ended struct {
+	Count int `json:"count"`
+}
+
+// Download names a file of the API that a browser shall fetch by itself.
+type Download struct {
+	Path string `json:"path" pattern:"^/api/v1/stencils/[a-z0-9-]+/file$"`
 }
 
 // Link is a one-time address that signs a browser in to the console.
@@ -507,4 +573,10 @@ func (p *ProblemDetails) ContentType(string) string { return "application/proble
 type ServiceFile struct {
 	API string `json:"api" example:"http://127.0.0.1:20070"`
 	PID int    `json:"pid"`
+}
+
+// SiteChanges are sites that have changed, as they are now, and the names that no site has any more.
+type SiteChanges struct {
+	Changed []Site   `json:"changed" nullable:"false"`
+	Gone    []string `json:"gone" nullable:"false"`
 }

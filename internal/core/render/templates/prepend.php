@@ -1,15 +1,15 @@
 <?php // Runs before every script of this site; written by Vessik, outside the site's folder.
-if (isset($_SERVER['HTTP_X_VESSIK_PROBE']) && hash_equals('{{.Site.Probe}}', $_SERVER['HTTP_X_VESSIK_PROBE'])) {
+if (isset($_SERVER['HTTP_X_VESSIK_PROBE']) && hash_equals('{{php .Site.Probe}}', $_SERVER['HTTP_X_VESSIK_PROBE'])) {
 {{- if .Ticket}}
     if (isset($_SERVER['HTTP_X_VESSIK_TICKET'])) {
         $user = base64_decode($_SERVER['HTTP_X_VESSIK_TICKET']);
         $_SERVER['REQUEST_URI'] = $_SERVER['PHP_SELF'] = $_SERVER['SCRIPT_NAME'] = '/index.php';
         unset($_SERVER['HTTP_X_VESSIK_TICKET'], $_SERVER['HTTP_X_VESSIK_PROBE']);
-        require '{{.Ticket}}';
+        require '{{php .Ticket}}';
         exit;
     }
 {{- end}}
-    require '{{.ProbeFile}}';
+    require '{{php .ProbeFile}}';
     exit;
 }
 if (is_file($_SERVER['DOCUMENT_ROOT'] . '/.user.ini')) { // ours takes the place of the site's own: run that one next

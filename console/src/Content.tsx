@@ -1,0 +1,163 @@
+// What a site holds: a dump in the place of its database, a copy or a stencil of it, and how it is used from a shell.
+import { useState } from "react"
+import { call, queries, told, type Site, type Tally } from "./api"
+import { Button, Mono, Word } from "./ui"
+import { Rehearsed } from "./Addresses"
+
+// LoadSQL puts a dump in the place of the database.
+export function LoadSQL({ site: s, busy }: { site: Site; busy: boolean }) {
+  const [open, setOpen] = useState(false)
+  const [sql, setSQL] = useState("")
+  const [address, setAddress] = useState("")
+  const [tally, setTally] = useState<Tally>()
+  const [fault, setFault] = useState<string>()
+  if (!open)
+    return (
+      <dd className="col-span-2 mt-2">
+        <Word disabled={busy} onClick={() => setOpen(true)}>
+          load an SQL file…
+        </Word>
+      </dd>
+    )
+  const send = async (rehearse: boolean) => {
+    setFault(undefined)
+    try {
+      if (rehearse)
+        return setTally(
+          await call<Tally>("POST", `/sites/${s.name}/load/rehearse`, { sql, address: address || undefined }),
+        )
+      await call("POST", `/sites/${s.name}/load`, { sql, address: address || undefined })
+      setOpen(false)
+      await queries.invalidateQueries()
+    } catch (error) {
+      setFault(told(error))
+    }
+  }
+  const looks =
+    "w-full border-b border-line-strong bg-transparent font-mono text-[13px] text-ink placeholder:text-faint"
+  return (
+    <dd className="col-span-2 mt-2 border-t border-line pt-3">
+      <form
+        onSubmit={(e) => {
+          e.preventDefault()
+          void send(false)
+        }}
+      >
+        <label className="text-[13px] text-soft">
+          File on this machine, plain or compressed
+          <input
+            name="sql"
+            autoFocus
+            value={sql}
+            onChange={(e) => {
+              setSQL(e.target.value)
+              setTally(undefined)
+            }}
+            placeholder="/home/ines/orchard.sql.gz"
+            className={looks}
+          />
+        </label>
+        <label className="mt-1 block text-[13px] text-soft">
+          Base address in it, where it does not tell
+          <input
+            name="sql-address"
+            value={address}
+            onChange={(e) => {
+              setAddress(e.target.value)
+              setTally(undefined)
+            }}
+            placeholder="https://orchard-days.example"
+            className={looks}
+          />
+        </label>
+        <p className="mt-1 text-[13px] text-soft">
+          It takes the place of the database, re-addressed to this site. A restore point is taken first.
+        </p>
+        {fault && (
+          <p role="alert" className="text-[13px] text-fail">
+            {fault}
+          </p>
+        )}
+        {tally && <Rehearsed tally={tally} />}
+        <p className="mt-2 flex items-center gap-4">
+          <Button type="submit" tone="strong" disabled={busy || !sql}>
+            Load
+          </Button>
+          <Word disabled={!sql} onClick={() => send(true)}>
+            what would change
+          </Word>
+          <Word onClick={() => setOpen(false)}>leave it</Word>
+        </p>
+      </form>
+    </dd>
+  )
+}
+
+// Commands are what opens the folder outside the browser, which no page may do itself.
+export function Commands({ site: s }: { site: Site }) {
+  const [copied, setCopied] = useState("")
+  return (
+    <div className="mt-3 grid grid-cols-[7rem_1fr] gap-x-3 gap-y-1 text-[13px]">
+      {[
+        ["editor", `vessik edit ${s.name}`],
+        ["terminal", `vessik terminal ${s.name}`],
+        ["team's file", `vessik fleet write ${s.name} -content`],
+      ].map(([what, command]) => (
+        <div key={what} className="contents">
+          <span className="text-soft">{what}</span>
+          <span>
+            <Mono>{command}</Mono>{" "}
+            <Word
+              className="ml-2"
+              onClick={() => navigator.clipboard?.writeText(command).then(() => setCopied(what))}
+            >
+              {copied === what ? "copied" : "copy"}
+            </Word>
+          </span>
+        </div>
+      ))}
+    </div>
+  )
+}
+
+// SaveAs saves the site as a stencil.
+export function SaveAs({ site: s, busy }: { site: Site; busy: boolean }) {
+  const [open, setOpen] = useState(false)
+  const [as, setAs] = useState("")
+  const [fault, setFault] = useState<string>()
+  if (!open)
+    return (
+      <Word disabled={busy} onClick={() => setOpen(true)}>
+        save as a stencil…
+      </Word>
+    )
+  return (
+    <form
+      className="flex items-baseline gap-2"
+      onSubmit={async (e) => {
+        e.preventDefault()
+        try {
+          await call("POST", `/sites/${s.name}/stencil`, { as })
+          setOpen(false)
+          await queries.invalidateQueries()
+        } catch (error) {
+          setFault(told(error))
+        }
+      }}
+    >
+      <input
+        name="stencil"
+        autoFocus
+        value={as}
+        onChange={(e) => setAs(e.target.value)}
+        placeholder="garden-basics"
+        aria-label="Name of the stencil"
+        className="w-44 border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-faint"
+      />
+      <Word type="submit" disabled={!as}>
+        save
+      </Word>
+      {fault && <span className="text-[13px] text-fail">{fault}</span>}
+    </form>
+  )
+}

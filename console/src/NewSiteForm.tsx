@@ -1,0 +1,224 @@
+// What the form for a new site is filled with, what would become of that, and its inputs.
+import { useQuery, keepPreviousData } from "@tanstack/react-query"
+import { useEffect, useState } from "react"
+import {
+  call,
+  useDefaults,
+  useEngines,
+  useKits,
+  useShelf,
+  useSites,
+  useStencils,
+  type Derived,
+  type Problem,
+  type Request,
+} from "./api"
+import { Input } from "./Field"
+
+type TextField = { [K in keyof Request]-?: Request[K] extends string | undefined ? K : never }[Exclude<
+  keyof Request,
+  "$schema"
+>]
+// Fields whose problems stand beside them.
+export const shownFields = [
+  "name",
+  "title",
+  "admin",
+  "admin_email",
+  "admin_password",
+  "domain",
+  "port",
+  "folder",
+  "group",
+  "database_name",
+  "database_user",
+  "prefix",
+  "archive",
+  "adopt",
+  "sql",
+  "language",
+  "time_zone",
+  "domains",
+  "network",
+  "sub_sites",
+]
+
+// late returns a value once it has rested for a moment.
+function useLate<T>(value: T, milliseconds: number): T {
+  const [late, setLate] = useState(value)
+  useEffect(() => {
+    const timer = setTimeout(() => setLate(value), milliseconds)
+    return () => clearTimeout(timer)
+  }, [value, milliseconds])
+  return late
+}
+
+// What a site can be made of. Each needs one further word, except a kit.
+export const origins = [
+  ["stencil", "A stencil"],
+  ["copy_of", "Another site"],
+  ["archive", "A release archive"],
+  ["adopt", "A folder of mine"],
+] as const
+
+type Origin = (typeof origins)[number][0]
+
+// useForm is what is asked for, what would become of it, and what is wrong with that.
+export function useForm() {
+  const [request, setRequest] = useState<Request>({ name: "" })
+  const [origin, setOrigin] = useState<Origin>()
+  const [more, setMore] = useState(false)
+  const [refused, setRefused] = useState<Problem[]>([])
+  const [fault, setFault] = useState<string>()
+  const [kept, setKept] = useState(false)
+  const [sending, setSending] = useState(false)
+  const engines = useEngines().data?.engines ?? []
+  const kits = (useKits().data?.kits ?? []).filter((k) => k.versions.length > 0)
+  const stencils = useStencils().data ?? []
+  const sites = useSites().data ?? []
+  const shelf = useShelf().data?.items ?? []
+  const defaults = useDefaults().data?.settings ?? []
+  const defaultOf = (name: string) => defaults.find((d) => d.name === name)?.value ?? ""
+  const settled = useLate(request, 140)
+  const derived = useQuery({
+    queryKey: ["derive", settled],
+    queryFn: () => call<Derived>("POST", "/sites/derive", { sites: [settled] }),
+    enabled: settled.name !== "",
+    placeholderData: keepPreviousData,
+    staleTime: 0,
+  })
+  const named = request.name !== ""
+  const would = named ? derived.data?.sites[0] : undefined
+  const incomplete = origin !== undefined && !request[origin]
+  const problems = named ? [...(derived.data?.problems ?? []), ...refused] : []
+  const of = (field: string) => problems.find((p) => p.field === field)
+  const kit = kits.find((k) => k.name === (request.kit ?? would?.kit.name ?? kits[0]?.name))
+  const edit = (next: Partial<Request>) => {
+    setRefused([])
+    setKept(false)
+    setRequest((r) => ({ ...r, ...next }))
+  }
+  const change = (field: TextField | "port", value: string) =>
+    edit({
+      [field]: field === "port" ? Number(value) || undefined : field === "name" ? value : value || undefined,
+    })
+  const madeOf = (next: Origin | undefined, name?: string) => {
+    setOrigin(next)
+    edit({
+      stencil: undefined,
+      copy_of: undefined,
+      archive: undefined,
+      adopt: undefined,
+      sql: undefined,
+      kit_version: undefined,
+      finishing_touches: undefined,
+      language: undefined,
+      network: undefined,
+      sub_sites: undefined,
+      plugins: undefined,
+      themes: undefined,
+      kit: name,
+    })
+  }
+  return {
+    request,
+    origin,
+    more,
+    setMore,
+    kept,
+    setKept,
+    fault,
+    setFault,
+    setRefused,
+    sending,
+    setSending,
+    engines,
+    kits,
+    stencils,
+    sites,
+    shelf,
+    defaultOf,
+    derived,
+    settled,
+    named,
+    would,
+    incomplete,
+    problems,
+    of,
+    kit,
+    edit,
+    change,
+    madeOf,
+  }
+}
+
+export type Form = ReturnType<typeof useForm> & ReturnType<typeof fieldsOf>
+
+// fieldsOf are the form's inputs, by the field of the request that they change.
+export function fieldsOf({ request, of, change, engines }: ReturnType<typeof useForm>) {
+  const input = (
+    field: TextField | "port",
+    label: string,
+    derivedValue: string | number | undefined,
+    extra: { type?: string } = {},
+  ) => (
+    <Input
+      key={field}
+      label={label}
+      value={request[field] ?? ""}
+      derived={derivedValue === undefined ? "" : String(derivedValue)}
+      problem={of(field)}
+      onChange={(v) => change(field, v)}
+      {...extra}
+    />
+  )
+  const choice = (field: TextField, label: string, options: [string, string][], value?: string) => (
+    <label className="block min-w-0">
+      <span className="text-[13px] text-soft">{label}</span>
+      <select
+        name={field}
+        value={request[field] ?? value ?? ""}
+        onChange={(e) => change(field, e.target.value)}
+        className="w-full border-b border-line-strong bg-transparent py-1 font-mono text-[13px]"
+      >
+        {options.map(([id, text]) => (
+          <option key={id} value={id}>
+            {text}
+          </option>
+        ))}
+      </select>
+    </label>
+  )
+  const engine = (field: TextField, label: string, kind: string, value?: string) =>
+    choice(
+      field,
+      label,
+      engines.filter((e) => e.kind === kind).map((e) => [e.id, e.version ? `${e.id} (${e.version})` : e.id]),
+      value,
+    )
+  return { input, choice, engine }
+}
+
+// asDefaults are the choices of a request that can be set once.
+export function asDefaults(request: Request): Record<string, string> {
+  const settings = Object.fromEntries(
+    (
+      [
+        "admin",
+        "admin_email",
+        "kit",
+        "kit_version",
+        "php",
+        "web",
+        "database",
+        "group",
+        "language",
+        "time_zone",
+      ] as const
+    )
+      .filter((f) => request[f])
+      .map((f) => [f, request[f] ?? ""]),
+  )
+  if (request.finishing_touches) settings.finishing_touches = request.finishing_touches.join(",")
+  return settings
+}

@@ -1,0 +1,77 @@
+// Signing in to a site without typing.
+import { useQuery } from "@tanstack/react-query"
+import { useState } from "react"
+import { call, queries, told, useKits, type Site, type User } from "./api"
+import { Button, Notice, Word } from "./ui"
+
+// SignIn draws a ticket for one of the site's users and follows it at once.
+export function SignIn({ site: s }: { site: Site }) {
+  const users = useQuery({
+    queryKey: ["users", s.name],
+    queryFn: () => call<User[]>("GET", `/sites/${s.name}/users`),
+    retry: false,
+  })
+  const [as, setAs] = useState("")
+  const [fault, setFault] = useState<string>()
+  const known = useKits().data?.kits.find((k) => k.name === s.kit.name)?.signs_in
+  if (!known) return null
+  const go = async () => {
+    const page = window.open("", "_blank")
+    try {
+      const ticket = await call<{ url: string }>("POST", `/sites/${s.name}/tickets`, { as: as || undefined })
+      if (page) page.location.href = ticket.url
+      else location.href = ticket.url
+    } catch (error) {
+      page?.close()
+      setFault(told(error))
+    }
+  }
+  const foreign = users.data?.find(
+    (u) => u.login === as && u.role === "administrator" && u.login !== s.admin.user,
+  )
+  const replace = async () => {
+    try {
+      await call("PUT", `/sites/${s.name}/administrator`, { replace: as })
+      setAs("")
+      setFault(undefined)
+      await queries.invalidateQueries()
+    } catch (error) {
+      setFault(told(error))
+    }
+  }
+  return (
+    <div className="mt-4 flex flex-wrap items-center gap-3">
+      <Button tone="strong" disabled={s.state !== "running"} onClick={go}>
+        Sign in
+      </Button>
+      <label className="flex items-baseline gap-2 text-[13px] text-soft">
+        as
+        <select
+          name="as"
+          value={as}
+          onChange={(e) => setAs(e.target.value)}
+          className="border-b border-line-strong bg-transparent py-0.5 font-mono text-[13px] text-ink"
+        >
+          <option value="">its administrator</option>
+          {users.data?.map((u) => (
+            <option key={u.login} value={u.login}>
+              {u.login}
+              {u.role && `, ${u.role}`}
+            </option>
+          ))}
+        </select>
+      </label>
+      <span className="text-[13px] text-soft">without a password, by a ticket that is good once</span>
+      {foreign && (
+        <Word
+          className="text-[13px]"
+          title={`${as} becomes ${s.admin.user}, with everything that it wrote and a password of its own`}
+          onClick={replace}
+        >
+          replace by the site's own, {s.admin.user}
+        </Word>
+      )}
+      {fault && <Notice tone="fail">{fault}</Notice>}
+    </div>
+  )
+}

@@ -1,0 +1,37 @@
+package api
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/labstack/echo/v4"
+
+	"vessik/internal/core/plan"
+	"vessik/internal/core/wire"
+	"vessik/internal/restack"
+)
+
+// restackRoutes are changes of stack.
+func (a *API) restackRoutes(api huma.API, router *echo.Echo) {
+	details[plan.Change](api)
+	restack := func(in wire.Restack, by Who) restack.Request {
+		return restack.Request{PHP: in.PHP, Web: in.Web, Database: in.Database, Keep: in.Keep, Who: by.name()}
+	}
+	register(api, "POST", "/sites/{name}/restack/preview", "preview-restack", "What a change of stack would do; changes nothing",
+		func(ctx context.Context, in *struct {
+			SitePath
+			Body wire.Restack
+		}) (*body[wire.Preview], error) {
+			preview, err := a.Restack.Preview(ctx, in.Name, restack(in.Body, Who{}))
+			return &body[wire.Preview]{preview}, asProblem(err)
+		})
+	register(api, "POST", "/sites/{name}/restack", "restack-site", "Change a site's stack; it goes back by itself when the site is worse off",
+		func(ctx context.Context, in *struct {
+			SitePath
+			Who
+			Body wire.Restack
+		}) (*body[plan.Operation], error) {
+			operation, err := a.Restack.Restack(ctx, in.Name, restack(in.Body, in.Who))
+			return &body[plan.Operation]{operation}, asProblem(err)
+		}, accepted)
+}

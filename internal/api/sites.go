@@ -1,0 +1,107 @@
+package api
+
+import (
+	"context"
+	"slices"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/labstack/echo/v4"
+
+	"vessik/internal/core/check"
+	"vessik/internal/core/plan"
+	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
+	"vessik/internal/verify"
+)
+
+// sitesRoutes are what is asked of sites, and done with those that exist.
+func (a *API) sitesRoutes(api huma.API, router *echo.Echo) {
+	register(api, "GET", "/sites", "list-sites", "All sites", func(_ context.Context, in *struct {
+		Secrets bool `query:"secrets" doc:"With passwords"`
+		Trials  bool `query:"trials" doc:"With the temporary copies of trials that are going on"`
+	}) (*body[[]wire.Site], error) {
+		visible := slices.DeleteFunc(a.Machine.Registry.All(), func(s site.Site) bool { return s.TrialOf != "" && !in.Trials })
+		return &body[[]wire.Site]{a.sites(visible, in.Secrets)}, nil
+	})
+	register(api, "GET", "/sites/{name}", "get-site", "One site", func(_ context.Context, in *struct {
+		Name    string `path:"name" doc:"The site's name"`
+		Secrets bool   `query:"secrets" doc:"With passwords"`
+	}) (*body[wire.Site], error) {
+		s, ok := a.Machine.Registry.Site(in.Name)
+		if !ok {
+			return nil, noSuchSite(in.Name)
+		}
+		return &body[wire.Site]{a.sites([]site.Site{s}, in.Secrets)[0]}, nil
+	})
+	for _, kind := range []plan.Kind{plan.Start, plan.Stop, plan.Verify, plan.Retire} {
+		summary := map[plan.Kind]string{plan.Start: "Start sites", plan.Stop: "Stop sites", plan.Verify: "Verify sites",
+			plan.Retire: "Retire sites: remove all that belongs to them"}[kind]
+		register(api, "POST", "/sites/"+string(kind), string(kind)+"-sites", summary,
+			func(ctx context.Context, in *body[wire.Names]) (*body[plan.Operation], error) {
+				names := in.Body.Names
+				if in.Body.All {
+					names = nil
+					for _, s := range a.Machine.Registry.All() {
+						if s.TrialOf == "" {
+							names = append(names, s.Name)
+						}
+					}
+				} else if len(names) == 0 {
+					return nil, asProblem(site.Problems{{Field: "names", Message: "no site is named", Remedy: "name sites, or ask for all"}})
+				}
+				operation, err := a.Lifecycle.Do(ctx, kind, names, in.Body.KeepFiles)
+				return &body[plan.Operation]{operation}, asProblem(err)
+			}, accepted)
+	}
+	register(api, "GET", "/checks", "list-checks", "What is verified of a site, in the order of the report strip",
+		func(context.Context, *empty) (*body[[]check.Definition], error) {
+			return &body[[]check.Definition]{verify.Definitions()}, nil
+		})
+	register(api, "GET", "/reports", "latest-report", "The newest report of every site",
+		func(ctx context.Context, _ *empty) (*body[check.Report], error) {
+			reports, err := a.Records.LatestReports(ctx)
+			sites := []check.SiteReport{}
+			for _, s := range a.Machine.Registry.All() {
+				if report, ok := reports[s.Name]; ok {
+					sites = append(sites, report)
+				}
+			}
+			return &body[check.Report]{check.Together(sites)}, asProblem(err)
+		})
+}
+
+// sites shows sites, with their passwords only if asked for.
+func (a *API) sites(sites []site.Site, secrets bool) []wire.Site {
+	versions := map[string]string{}
+	for _, e := range a.Machine.Store.List() {
+		versions[e.ID] = e.Version
+	}
+	part := func(id string) wire.StackEngine { return wire.StackEngine{Engine: id, Version: versions[id]} }
+	shown := make([]wire.Site, len(sites))
+	for i, s := range sites {
+		shown[i] = wire.Site{Name: s.Name, Title: s.Title, State: s.State, Reason: s.Reason, Notice: s.Notice,
+			URL: s.URL(a.Machine.GatewayPort()), Domain: s.Domain, Folder: s.Folder, DocumentRoot: s.DocumentRoot(), Prefix: a.Machine.Prefix(s),
+			Kit: s.Kit, Stack: wire.FullStack{PHP: part(s.Stack.PHP), Web: part(s.Stack.Web), Database: part(s.Stack.Database)}, Port: s.Port,
+			Resting: a.Machine.Resting(s.Name), TrialOf: s.TrialOf, Group: s.Group, Note: s.Note, Top: s.Top, Origin: s.Origin,
+			Language: s.Language, TimeZone: s.TimeZone, Offline: s.Settings.Offline, SearchEngines: s.Visible, Touches: s.Touches,
+			Domains: s.Domains, Forwards: s.Forwards, Network: s.Network, Plugins: s.Plugins, Themes: s.Themes,
+			Database: wire.Database{Host: "127.0.0.1", Port: a.Machine.DatabasePort(s.Stack.Database), Name: s.Database.Name, User: s.Database.User},
+			Admin:    wire.Admin{User: s.Admin.User, Email: s.Admin.Email}, CreatedAt: s.CreatedAt}
+		if k := a.Machine.Kits.Kits()[s.Kit.Name]; k != nil {
+			shown[i].KitTitle = k.Title
+			if k.SignIn.Address != "" {
+				shown[i].SignIn = shown[i].URL + k.SignIn.Address
+			}
+		}
+		if read := site.Unicode(s.Domain); read != s.Domain {
+			shown[i].DomainUnicode = read
+		}
+		for _, sub := range s.SubSites {
+			shown[i].SubSites = append(shown[i].SubSites, s.SubURL(sub, a.Machine.GatewayPort()))
+		}
+		if secrets {
+			shown[i].Database.Password, shown[i].Admin.Password = s.Database.Password, s.Admin.Password
+		}
+	}
+	return shown
+}

@@ -1,0 +1,87 @@
+package change
+
+import (
+	"context"
+	"errors"
+
+	"vessik/internal/core/plan"
+	"vessik/internal/core/rewrite"
+	"vessik/internal/core/site"
+	"vessik/internal/kit"
+	"vessik/internal/operation"
+	"vessik/internal/ownfile"
+	"vessik/internal/running"
+)
+
+// ReplaceContent puts another content in the place of a site's database.
+const ReplaceContent plan.Step = "replace-content"
+
+// replaced notes that the database is no longer what it was.
+const replaced = "replaced"
+
+// Replace has fill put another content in the place of a site's database, while its requests wait until the site is switched or taken
+// back. What it was is held in a dump until the restore point is dropped.
+func (c *Changer) Replace(ctx context.Context, w *operation.Part, s site.Site, fill func(held string) (rewrite.Tally, error)) error {
+	const copies = 3 // the dump, the tables, and what is written for them
+	if err := running.Room(c.Machine.Home.Dir, copies*c.Machine.DatabaseBytes(ctx, s)); err != nil {
+		return err
+	}
+	if master := c.Machine.Master(s.Name); master != nil {
+		master.Hold()
+	}
+	held := c.heldDump(w)
+	if err := c.Machine.DumpTo(ctx, s, held); err != nil {
+		return err
+	}
+	if err := w.Note(replaced); err != nil {
+		return err
+	}
+	tally, err := fill(held)
+	if err != nil {
+		return err
+	}
+	if err := c.Machine.Kits.Of(s).ClearCaches(s.Folder); err != nil {
+		return err
+	}
+	operation.Learn(w, func(p *plan.Change) { p.Rewritten = &tally })
+	return nil
+}
+
+// PutBack brings the content back that was replaced.
+func (c *Changer) PutBack(ctx context.Context, w *operation.Part, s site.Site, p plan.Change) error {
+	if !Noted(w, ReplaceContent, replaced) {
+		return nil
+	}
+	if master := c.Machine.Master(s.Name); master != nil {
+		master.Hold()
+	}
+	old := s
+	old.Domain = p.Before.Domain
+	if _, err := c.Refill(ctx, s, c.heldDump(w), "", c.Machine.KitFacts(old)); err != nil {
+		return err
+	}
+	k := c.Machine.Kits.Of(s)
+	return errors.Join(k.Redomain(s.Folder, c.Machine.KitFacts(old)), k.ClearCaches(s.Folder))
+}
+
+func (c *Changer) heldDump(w *operation.Part) string {
+	return c.Machine.Home.Path("restore", w.Name, w.ID(), "held.sql")
+}
+
+// Refill puts one of our own dumps in the place of a site's database.
+func (c *Changer) Refill(ctx context.Context, s site.Site, file, from string, facts kit.Facts) (rewrite.Tally, error) {
+	if err := c.Machine.EmptyDatabase(ctx, s); err != nil {
+		return rewrite.Tally{}, err
+	}
+	pool, release, err := c.Machine.Pool(ctx, s)
+	if err != nil {
+		return rewrite.Tally{}, err
+	}
+	defer release()
+	dump, err := ownfile.Open(file)
+	if err != nil {
+		return rewrite.Tally{}, err
+	}
+	defer dump.Close()
+	return c.Machine.Kits.Of(s).DrawContent(ctx, pool, dump, from, facts.Prefix, facts, nil)
+}

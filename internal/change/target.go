@@ -1,0 +1,118 @@
+package change
+
+import (
+	"context"
+	"os"
+
+	"vessik/internal/core/plan"
+	"vessik/internal/core/site"
+	"vessik/internal/engine"
+)
+
+// check has the engines themselves read the configuration that a target leads to. Nothing is changed.
+func (c *Changer) check(ctx context.Context, s site.Site, target plan.Target) error {
+	s.Stack, s.Settings = target.Stack, target.Settings
+	e, err := c.Machine.Store.Find(s.Stack.PHP)
+	if err != nil {
+		return err
+	}
+	if problems := c.CheckSettings(ctx, s, s.Settings); len(problems) > 0 {
+		return problems
+	}
+	if err := engine.CheckPHP(ctx, c.Machine.Supervisor, e, s, c.Machine.PHPPlace(s)); err != nil {
+		return err
+	}
+	web, err := c.Machine.Web(s.Stack.Web)
+	if err != nil {
+		return err
+	}
+	return web.Check(ctx, s.Name, c.Machine.VirtualHost(s))
+}
+
+// switchTo puts a site on a target: PHP takes the socket over from its predecessor, and the web server its port.
+func (c *Changer) switchTo(ctx context.Context, s site.Site, target plan.Target) error {
+	s, _ = c.Machine.Registry.Site(s.Name)
+	before, next := s, s
+	redefine := func(s *site.Site) error {
+		s.Stack, s.Settings = target.Stack, target.Settings
+		if target.Domain != "" {
+			s.Domain, s.Domains, s.Forwards = target.Domain, target.Domains, target.Forwards
+		}
+		return nil
+	}
+	redefine(&next)
+	if s.State != site.Running && s.State != site.Failed {
+		return c.Machine.Registry.Edit(ctx, s.Name, redefine)
+	}
+	e, err := c.Machine.Store.Find(next.Stack.PHP)
+	if err != nil {
+		return err
+	}
+	if _, err := c.Machine.Database(ctx, next.Stack.Database); err != nil {
+		return err
+	}
+	if master := c.Machine.Master(s.Name); master != nil && s.State == site.Running {
+		err = master.Change(ctx, e, next)
+	} else {
+		c.Machine.StopPHP(s)
+		err = c.Machine.StartPHP(ctx, next)
+	}
+	if err != nil {
+		return err
+	}
+	if err := c.Machine.Registry.Edit(ctx, s.Name, redefine); err != nil {
+		return err
+	}
+	if before.Stack.Web != next.Stack.Web {
+		if old, err := c.Machine.Web(before.Stack.Web); err == nil {
+			old.Apply(ctx, map[string]*engine.VirtualHost{s.Name: nil}, false)
+		}
+	}
+	return c.Machine.Publish(ctx, []string{s.Name})[s.Name]
+}
+
+// CheckSettings judges settings by what the site's PHP knows.
+func (c *Changer) CheckSettings(ctx context.Context, s site.Site, settings site.Settings) site.Problems {
+	var directives, extensions []string
+	if e, err := c.Machine.Store.Find(s.Stack.PHP); err == nil {
+		directives, _ = c.Directives(ctx, e)
+		extensions, _ = engine.Switchable(e)
+	}
+	problems := site.CheckSettings(s.Name, settings, directives, extensions, c.Machine.Home.Dir)
+	for _, dir := range settings.Allow {
+		if info, err := os.Stat(dir); err != nil || !info.IsDir() {
+			problems = append(problems, site.Problem{Site: s.Name, Field: "allow",
+				Message: dir + " is not a folder that the service's account can reach", Remedy: "make it, or let that account enter it"})
+		}
+	}
+	if settings.Xdebug > 0 {
+		if e, err := c.Machine.Store.Find(s.Stack.PHP); err == nil && !engine.HasXdebug(e) {
+			problems = append(problems, site.Problem{Site: s.Name, Field: "xdebug", Message: e.ID + " brings no Xdebug",
+				Remedy: "leave it out, or fetch that engine again"})
+		}
+	}
+	if settings.Processor != 0 && !c.Machine.SharesProcessor() {
+		problems = append(problems, site.Problem{Site: s.Name, Field: "processor",
+			Message: "this machine lets the service make no control groups (cgroup v2) with the processor's controller",
+			Remedy:  "start the service as root or as a systemd unit with Delegate=yes, or leave it out"})
+	}
+	return problems
+}
+
+// Directives are the names that a PHP knows, as it tells them itself.
+func (c *Changer) Directives(ctx context.Context, e *engine.Engine) ([]string, error) {
+	key := e.ID + " " + e.Version
+	c.knownMu.Lock()
+	defer c.knownMu.Unlock()
+	if names := c.known[key]; names != nil {
+		return names, nil
+	}
+	if c.known == nil {
+		c.known = map[string][]string{}
+	}
+	names, err := engine.Directives(ctx, e, c.Machine.Home.Path("tmp"))
+	if err == nil {
+		c.known[key] = names
+	}
+	return names, err
+}

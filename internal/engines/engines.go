@@ -1,0 +1,126 @@
+// Package engines brings engines into the store and takes them out of it, and sets what database servers are told.
+package engines
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"vessik/internal/core/plan"
+	"vessik/internal/core/site"
+	"vessik/internal/engine"
+	"vessik/internal/facts"
+	"vessik/internal/operation"
+	"vessik/internal/records"
+	"vessik/internal/running"
+	"vessik/internal/verify"
+)
+
+// Fetch is the kind of operation that fetches engines: its parts are engines, not sites.
+const Fetch plan.Kind = "fetch"
+
+// Feature is the engines of one machine.
+type Feature struct {
+	Machine    *running.Machine
+	Operations *operation.Runner
+	Facts      *facts.Facts
+	Verifier   *verify.Verifier
+	Records    *records.Records
+}
+
+// Kind is how engines are fetched.
+func (f *Feature) Kind() operation.Kind {
+	return operation.Kind{Name: Fetch, Other: true, Recover: plan.Always(plan.GiveUp), Again: "fetch it again", Steps: []operation.Step{
+		{Name: running.FetchEngines, Title: "fetching engines", Do: func(ctx context.Context, w *operation.Part) error {
+			_, err := f.Machine.Store.Ensure(ctx, []string{w.Name}, w.Progress)
+			return err
+		}}}}
+}
+
+// match finds an engine of any kind, releases included, by a part of its id.
+func (f *Feature) match(part string) (string, bool) {
+	all := []site.EngineFact{}
+	for _, facts := range f.Facts.Engines() {
+		all = append(all, facts...)
+	}
+	return site.MatchEngine(all, part)
+}
+
+// Fetch brings engines into the store.
+func (f *Feature) Fetch(ctx context.Context, parts []string) (plan.Operation, error) {
+	ids, problems, plans := []string{}, site.Problems{}, map[string][]plan.Step{}
+	for _, part := range parts {
+		id, ok := f.match(part)
+		if !ok {
+			problems = append(problems, site.Problem{Field: "ids", Message: fmt.Sprintf("no engine fits %q", part),
+				Remedy: "choose one of " + strings.Join(f.Machine.Store.IDs(""), ", ")})
+			continue
+		}
+		if plans[id] == nil {
+			ids, plans[id] = append(ids, id), []plan.Step{running.FetchEngines}
+		}
+	}
+	if len(problems) > 0 {
+		return plan.Operation{}, problems
+	}
+	f.Operations.Judging.Lock()
+	defer f.Operations.Judging.Unlock()
+	return f.Operations.Begin(ctx, operation.Request{Kind: Fetch, Names: ids, Steps: plans})
+}
+
+// Drop removes an engine that nobody uses.
+func (f *Feature) Drop(part string) (id string, err error) {
+	f.Operations.Judging.Lock()
+	defer f.Operations.Judging.Unlock()
+	id, ok := f.match(part)
+	if !ok {
+		return "", site.Problems{{Field: "ids", Message: fmt.Sprintf("no engine fits %q", part), Remedy: "see them with: vessik engines"}}
+	}
+	users := []string{}
+	for _, s := range f.Machine.Registry.All() {
+		if slices.Contains(s.Stack.IDs(), id) || s.Kit.Release() == id {
+			users = append(users, s.Name)
+		}
+	}
+	problem := func(message, remedy string) (string, error) {
+		return id, site.Problems{{Field: "ids", Message: message, Remedy: remedy}}
+	}
+	if len(users) > 0 {
+		return problem(fmt.Sprintf("%s is used by %s", id, strings.Join(users, ", ")),
+			"put them on another engine with vessik restack, or retire them")
+	}
+	if id == f.Machine.Book.Settings().RecordsEngine {
+		return problem(id+" keeps the service's own records", "leave it")
+	}
+	if _, err := f.Machine.Store.Find(id); err != nil {
+		return problem(id+" is not here", "see those that are with: vessik engines")
+	}
+	if f.Operations.Working() {
+		return id, fmt.Errorf("%s: %w; wait until nothing is being done", id, operation.ErrBusy)
+	}
+	f.Machine.StopEngine(id)
+	return id, f.Machine.Store.Drop(id)
+}
+
+// Adopt takes an engine from a folder of the user's own into the catalogue, once it has told its version and been started.
+func (f *Feature) Adopt(ctx context.Context, id, path string) (*engine.Engine, error) {
+	f.Operations.Judging.Lock()
+	defer f.Operations.Judging.Unlock()
+	problem := func(field, message, remedy string) error {
+		return site.Problems{{Field: field, Message: message, Remedy: remedy}}
+	}
+	if slices.Contains(f.Machine.Store.IDs(""), id) {
+		return nil, problem("id", fmt.Sprintf("there is an engine %q", id), "choose another id, such as "+id+"-own")
+	}
+	e, err := f.Machine.Store.Inspect(ctx, id, path)
+	if err != nil {
+		return nil, problem("path", err.Error(), "name the folder that holds the engine's bin or sbin, and an id that begins with php-, "+
+			"nginx-, apache- or mariadb- and its version")
+	}
+	if err := f.try(ctx, e); err != nil {
+		return nil, problem("path", fmt.Sprintf("%s %s does not start: %v", id, e.Version, err),
+			"mend what it says, then adopt it again; nothing was changed")
+	}
+	return e, f.Machine.Store.Keep(e)
+}

@@ -1,0 +1,138 @@
+// Package lifecycle starts, stops, verifies and retires sites, and brings them back after the service was started.
+package lifecycle
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"vessik/internal/core/plan"
+	"vessik/internal/core/site"
+	"vessik/internal/operation"
+	"vessik/internal/origin"
+	"vessik/internal/running"
+	"vessik/internal/verify"
+)
+
+// Feature is the lifecycle of the sites of one machine.
+type Feature struct {
+	Machine    *running.Machine
+	Operations *operation.Runner
+	Origins    *origin.Origins
+	Verifier   *verify.Verifier
+}
+
+// retiring is what a request to retire sites carries.
+type retiring struct {
+	KeepFiles bool `json:"keep_files"`
+}
+
+// Kinds are what can be done with sites that exist.
+func (f *Feature) Kinds() []operation.Kind {
+	m, proof := f.Machine, f.Verifier.Step()
+	fetch := m.FetchStep(func(_ *operation.Part, s site.Site) []string { return f.Origins.EnginesOf(s) })
+	keeps := func(w *operation.Part) bool {
+		asked, err := operation.Payload[retiring](w)
+		return err != nil || asked.KeepFiles // where it cannot be read, nothing is lost
+	}
+	return []operation.Kind{
+		{Name: plan.Start, During: site.Starting, Already: site.Running, Resumed: site.Starting, OnFailure: operation.MarkFailed,
+			Steps: []operation.Step{fetch, m.StartStep(), m.PublishStep(), proof}},
+		{Name: plan.Stop, During: site.Stopping, Already: site.Stopped, Broken: f.notStopped,
+			Steps: []operation.Step{m.WithdrawStep(), f.stopStep()}},
+		{Name: plan.Verify, Shared: true, Recover: plan.Always(plan.GiveUp), Again: "verify again", Steps: []operation.Step{proof}},
+		{Name: plan.Retire, During: site.Retiring, OnFailure: operation.MarkFailed, Steps: []operation.Step{
+			m.WithdrawStep(), m.StopStep(), m.DropStep(keeps), f.Origins.RemoveStep(keeps), m.ReleaseStep()}},
+	}
+}
+
+// stopStep is the machine's, after which the site is stopped.
+func (f *Feature) stopStep() operation.Step {
+	step := f.Machine.StopStep()
+	stop := step.Do
+	step.Do = func(ctx context.Context, w *operation.Part) error {
+		if err := stop(ctx, w); err != nil {
+			return err
+		}
+		if err := f.Machine.Registry.Edit(ctx, w.Name, func(s *site.Site) error { s.Notice = ""; return nil }); err != nil {
+			return err
+		}
+		return f.Machine.Registry.Move(ctx, w.Name, site.Stopped, "")
+	}
+	return step
+}
+
+// notStopped marks a site that is neither running nor stopped.
+func (f *Feature) notStopped(w *operation.Part, reason error) {
+	if s, err := w.Site(); err == nil && s.State == site.Stopping {
+		f.Operations.Fail(w.Name, reason)
+	}
+}
+
+// Do takes a request about sites that exist: start, stop, verify or retire.
+func (f *Feature) Do(ctx context.Context, kind plan.Kind, names []string, keepFiles bool) (plan.Operation, error) {
+	f.Operations.Judging.Lock()
+	defer f.Operations.Judging.Unlock()
+	problems := site.Problems{}
+	plans := map[string][]plan.Step{}
+	names = slices.Compact(slices.Sorted(slices.Values(names)))
+	for _, name := range names {
+		s, ok := f.Machine.Registry.Site(name)
+		if !ok {
+			problems = append(problems, site.NoSite(name)...)
+			continue
+		}
+		left := []plan.Step{}
+		if kind != plan.Start || !f.Origins.Missing(s) {
+			left = append(left, running.FetchEngines)
+		}
+		plans[name] = f.Operations.Kind(kind).Without(left...)
+	}
+	if len(problems) > 0 {
+		return plan.Operation{}, problems
+	}
+	return f.Operations.Begin(ctx, operation.Request{Kind: kind, Payload: retiring{keepFiles}, Names: names, Steps: plans})
+}
+
+// VerifyFailed has a site that failed verified, so that its report shows what still answers.
+func (f *Feature) VerifyFailed(name string) {
+	if _, err := f.Do(f.Machine.Work.Context(), plan.Verify, []string{name}, false); err != nil && !f.Machine.Work.Ending() {
+		f.Machine.Log.Error("verify what failed", "site", name, "reason", err)
+	}
+}
+
+// Resume brings the home back to where it was: unfinished operations go on or are taken back, and sites that ran answer again.
+// It returns once that is under way for all and done for the operations.
+func (f *Feature) Resume(ctx context.Context) error {
+	f.Operations.Judging.Lock() // nothing new is begun before what was begun is settled
+	defer f.Operations.Judging.Unlock()
+	handled, err := f.Operations.Resume(ctx)
+	if err != nil {
+		return err
+	}
+	names := []string{}
+	for _, s := range f.Machine.Registry.All() {
+		if handled[s.Name] {
+			continue
+		}
+		if s.State == site.Running || s.State == site.Starting || s.State == site.Failed || s.State == site.Stopping {
+			names = append(names, s.Name)
+			f.Machine.Registry.Presume(s.Name, site.Starting, "")
+		}
+	}
+	if len(names) == 0 {
+		f.Machine.Settled()
+		return nil
+	}
+	f.Machine.Work.Go(func() {
+		defer f.Machine.Settled()
+		started := time.Now()
+		for name, err := range f.Machine.BringUp(f.Machine.Work.Context(), names) {
+			if !f.Machine.Work.Ending() {
+				f.Operations.Fail(name, err)
+			}
+		}
+		f.Machine.Log.Info("sites are back", "sites", len(names), "milliseconds", time.Since(started).Milliseconds())
+	})
+	return nil
+}

@@ -1,0 +1,208 @@
+package origin
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"vessik/internal/archive"
+	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
+	"vessik/internal/engine"
+	"vessik/internal/kit"
+	"vessik/internal/operation"
+	"vessik/internal/ownfile"
+	"vessik/internal/shelf"
+)
+
+// release is a CMS's own, of the engine catalogue or from the shelf.
+func (g *Origins) release() Source {
+	return Source{
+		Inspect: func(site.Origin) (Found, string) { return Found{}, "" },
+		Bytes: func(ctx context.Context, s site.Site) (int64, error) {
+			prepared, err := g.prepared(ctx, s)
+			if err != nil {
+				return 0, err
+			}
+			return prepared.Bytes, nil
+		},
+		Files: func(ctx context.Context, s site.Site, partial string) error {
+			prepared, err := g.prepared(ctx, s)
+			if err != nil {
+				return err
+			}
+			if err := CopyFolder(ctx, prepared.Tree, partial); err != nil {
+				return err
+			}
+			return g.layLanguage(s, partial)
+		},
+		Configure: func(_ context.Context, s site.Site, facts kit.Facts, _ func(string) error) error {
+			facts.Network = "" // it becomes one later
+			return g.Machine.Kits.Of(s).Configure(facts)
+		},
+		Content: func(ctx context.Context, _ *operation.Part, s site.Site) error { return g.loadContent(ctx, s) },
+	}
+}
+
+func (g *Origins) prepared(ctx context.Context, s site.Site) (*kit.Prepared, error) {
+	k, source, version := g.Machine.Kits.Of(s), kit.Source{}, s.Kit.Version
+	if item, onShelf := g.ShelfRelease(s.Kit); onShelf {
+		source = kit.Source{ID: "-" + item.SHA256[:8], Folder: func() (string, func(), error) { return g.unpackItem(ctx, item) }}
+	} else if k.FromCatalogue() {
+		release, err := g.Machine.Store.Find(s.Kit.Release())
+		if err != nil {
+			return nil, err
+		}
+		source.Packages, version = release.Root(), release.Version
+	}
+	php, err := g.Machine.Store.Find(s.Stack.PHP)
+	if err != nil {
+		return nil, err
+	}
+	database, err := g.Machine.Database(ctx, s.Stack.Database)
+	if err != nil {
+		return nil, err
+	}
+	return g.Stock.Prepare(ctx, k, source, version, php, database)
+}
+
+func (g *Origins) loadContent(ctx context.Context, s site.Site) error {
+	prepared, err := g.prepared(ctx, s)
+	if err != nil {
+		return err
+	}
+	database, err := g.Machine.Database(ctx, s.Stack.Database)
+	if err != nil {
+		return err
+	}
+	pool := database.OpenAs(s.Database)
+	defer pool.Close()
+	facts := g.Machine.KitFacts(s)
+	facts.Hash = g.Machine.Kits.Of(s).HashOf(s.Kit.Version, s.Admin.Password)
+	if err := prepared.Load(ctx, pool, facts); err != nil {
+		return err
+	}
+	return g.Machine.Registry.Edit(ctx, s.Name, func(s *site.Site) error { s.AdminHash = facts.Hash; return nil })
+}
+
+// EnginesOf are the engines of a site's stack, and its CMS's release where that is one of the catalogue.
+func (g *Origins) EnginesOf(s site.Site) []string {
+	ids, k := s.Stack.IDs(), g.Machine.Kits.Of(s)
+	if _, onShelf := g.ShelfRelease(s.Kit); k.FromCatalogue() && (s.Origin.Kind == "" || s.Origin.Newest) && !onShelf {
+		ids = append(ids, s.Kit.Release())
+	}
+	if pack := k.LanguagePack(s.Kit.Version); pack != "" && s.Language != "" && s.Language != k.Languages.Usual {
+		if slices.ContainsFunc(g.Machine.Store.Rows(), func(row engine.Row) bool { return row.ID == pack }) {
+			ids = append(ids, pack)
+		}
+	}
+	return ids
+}
+
+// Missing tells whether some of them are not here.
+func (g *Origins) Missing(s site.Site) bool {
+	return slices.ContainsFunc(g.EnginesOf(s), func(id string) bool { _, err := g.Machine.Store.Find(id); return err != nil })
+}
+
+// layLanguage adds the files of a site's language where the release does not have them.
+func (g *Origins) layLanguage(s site.Site, folder string) error {
+	k := g.Machine.Kits.Of(s)
+	pack := k.LanguagePack(s.Kit.Version)
+	if pack == "" || !slices.Contains(g.EnginesOf(s), pack) {
+		return nil
+	}
+	e, err := g.Machine.Store.Find(pack)
+	if err != nil {
+		return err
+	}
+	names := k.LanguagesIn(filepath.Join(e.Root(), k.Languages.Pack))
+	language := site.MatchLanguage(names, s.Language)
+	if language == "" {
+		return fmt.Errorf("%s %s has no language %q; choose one of %s", k.Title, s.Kit.Version, s.Language, strings.Join(names, ", "))
+	}
+	if language != s.Language { // it was asked for in short, before the languages were here
+		if err := g.Machine.Registry.Edit(g.Machine.Work.Context(), s.Name,
+			func(s *site.Site) error { s.Language = language; return nil }); err != nil {
+			return err
+		}
+	}
+	return k.LayLanguage(e.Root(), folder, language)
+}
+
+// LanguagesOf lists those of a version of a CMS; known is false where they have not been fetched.
+func (g *Origins) LanguagesOf(of site.Kit) (names []string, known bool) {
+	k := g.Machine.Kits.Kits()[of.Name]
+	if k == nil || k.Languages.Files == "" {
+		return nil, true
+	}
+	if pack := k.LanguagePack(of.Version); pack != "" {
+		if e, err := g.Machine.Store.Find(pack); err == nil {
+			return k.LanguagesIn(filepath.Join(e.Root(), k.Languages.Pack)), true
+		}
+		return nil, false
+	}
+	if e, err := g.Machine.Store.Find(of.Release()); err == nil {
+		return k.LanguagesIn(filepath.Join(e.Root(), k.Layout.Root, k.Languages.Folder)), true
+	}
+	return nil, false
+}
+
+// Languages lists those of a kit's usual version, as far as they have been fetched.
+func (g *Origins) Languages(kit string) []string {
+	releases := g.Releases()[kit]
+	if len(releases) == 0 {
+		return nil
+	}
+	names, _ := g.LanguagesOf(site.Kit{Name: kit, Version: releases[0]})
+	return names
+}
+
+// Releases are the versions of each kit, the usual one first: those of the engine catalogue, and those on the shelf.
+func (g *Origins) Releases() map[string][]string {
+	kits := g.Machine.Kits.Kits()
+	releases := kits.Releases(g.Machine.Store)
+	for _, item := range g.Shelf.Items(kits) {
+		if item.Kind == shelf.Release && item.Fault == "" && !slices.Contains(releases[item.Kit], item.Version) {
+			releases[item.Kit] = append(releases[item.Kit], item.Version)
+		}
+	}
+	return releases
+}
+
+// ShelfRelease is the archive of a version that is on the shelf and not in the engine catalogue.
+func (g *Origins) ShelfRelease(of site.Kit) (wire.ShelfItem, bool) {
+	kits := g.Machine.Kits.Kits()
+	if slices.Contains(kits.Releases(g.Machine.Store)[of.Name], of.Version) {
+		return wire.ShelfItem{}, false
+	}
+	return shelf.Find(g.Shelf.Items(kits), of.Name, shelf.Release, of.Name+"@"+of.Version)
+}
+
+// OnShelf tells whether a plugin or theme is on the shelf, and which there are.
+func (g *Origins) OnShelf(kitName, kind, asked string) (found bool, all []string) {
+	items := g.Shelf.Items(g.Machine.Kits.Kits())
+	_, found = shelf.Find(items, kitName, kind, asked)
+	for _, item := range items {
+		if item.Fault == "" && item.Kit == kitName && item.Kind == kind && !slices.Contains(all, item.Name) {
+			all = append(all, item.Name)
+		}
+	}
+	return found, all
+}
+
+// unpackItem unpacks a release of the shelf; done removes it again.
+func (g *Origins) unpackItem(ctx context.Context, item wire.ShelfItem) (dir string, done func(), err error) {
+	whole, err := os.MkdirTemp(g.Machine.Home.Path("tmp"), "shelf-")
+	if err != nil {
+		return "", nil, err
+	}
+	done = func() { ownfile.RemoveAll(whole) }
+	if err := archive.Unpack(ctx, g.Shelf.File(item.File), filepath.Join(whole, "files"), archive.Usual); err != nil {
+		done()
+		return "", nil, err
+	}
+	return filepath.Join(whole, "files", item.Main), done, nil
+}

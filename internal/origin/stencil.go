@@ -1,0 +1,131 @@
+package origin
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"vessik/internal/core/site"
+	"vessik/internal/kit"
+	"vessik/internal/operation"
+	"vessik/internal/ownfile"
+)
+
+// stencil is a saved site.
+func (g *Origins) stencil() Source {
+	return Source{
+		Inspect: func(o site.Origin) (Found, string) {
+			m, err := g.Stencils.Find(o.From)
+			if err != nil {
+				return Found{}, fmt.Sprintf("there is no stencil %q", o.From)
+			}
+			return Found{Kit: m.Kit, Root: m.Root, Network: m.Network, SubSites: m.SubSites, Newest: m.NewestCMS}, ""
+		},
+		Bytes: func(_ context.Context, s site.Site) (int64, error) {
+			m, err := g.Stencils.Find(s.Origin.From)
+			return m.FileBytes + 2*m.DatabaseBytes, err
+		},
+		Files:     g.drawFiles,
+		Configure: g.drawConfiguration,
+		Content:   g.drawContent,
+	}
+}
+
+// drawFiles lays out a stencil's files, and puts its dump where drawContent finds it.
+func (g *Origins) drawFiles(ctx context.Context, s site.Site, partial string) error {
+	whole := partial + wholeSuffix
+	files, database, err := g.Stencils.Open(ctx, s.Origin.From, whole)
+	defer ownfile.RemoveAll(whole)
+	if err != nil {
+		return err
+	}
+	if err := ownfile.Make(filepath.Dir(g.dumpFile(s)), 0o700); err != nil {
+		return err
+	}
+	if err := moveFile(database, g.dumpFile(s)); err != nil {
+		return err
+	}
+	if s.Origin.Newest {
+		if err := g.exchangeCMS(ctx, s, files, whole+"/newest"); err != nil {
+			return err
+		}
+		files = whole + "/newest"
+	}
+	if err := errors.Join(g.Machine.Kits.Of(s).ClearCaches(files), g.layLanguage(s, files)); err != nil {
+		return err
+	}
+	return ownfile.Rename(files, partial)
+}
+
+// drawConfiguration has what was copied name the site's own database, with secrets of its own.
+func (g *Origins) drawConfiguration(_ context.Context, s site.Site, facts kit.Facts, _ func(string) error) error {
+	k := g.Machine.Kits.Of(s)
+	if k.Configuration.File == "" {
+		return nil
+	}
+	return k.DrawConfiguration(s.Folder, facts)
+}
+
+// drawContent loads a stencil's dump, with the site's own address and administrator.
+func (g *Origins) drawContent(ctx context.Context, _ *operation.Part, s site.Site) error {
+	m, err := g.Stencils.Find(s.Origin.From)
+	if err != nil {
+		return err
+	}
+	dump, err := ownfile.Open(g.dumpFile(s))
+	if err != nil {
+		return err
+	}
+	defer ownfile.Remove(dump.Name())
+	defer dump.Close()
+	return g.drawDump(ctx, s, dump, m.URL, m.Prefix)
+}
+
+// drawDump loads a dump of one of our own sites into another one's database.
+func (g *Origins) drawDump(ctx context.Context, s site.Site, dump io.Reader, url, prefix string) error {
+	to, err := g.Machine.Database(ctx, s.Stack.Database)
+	if err != nil {
+		return err
+	}
+	pool := to.OpenAs(s.Database)
+	defer pool.Close()
+	k, facts := g.Machine.Kits.Of(s), g.Machine.KitFacts(s)
+	facts.Hash = k.HashOf(s.Kit.Version, s.Admin.Password)
+	report, err := k.DrawContent(ctx, pool, dump, url, prefix, facts, kit.Fitting(ctx, to, func(string, string) {}))
+	if err != nil {
+		return err
+	}
+	return g.loaded(ctx, s, report, facts.Hash)
+}
+
+// dumpFile is where the dump of a stencil waits to be loaded.
+func (g *Origins) dumpFile(s site.Site) string {
+	return g.Machine.Home.Path("tmp", s.Name, "stencil.sql")
+}
+
+// exchangeCMS lays out the newest release, with what a stencil's files have of the site's own.
+func (g *Origins) exchangeCMS(ctx context.Context, s site.Site, files, to string) error {
+	k := g.Machine.Kits.Of(s)
+	if len(k.Stencil.Own) == 0 {
+		return fmt.Errorf("the kit %s does not tell what is the site's own, so that its CMS cannot be exchanged", k.Name)
+	}
+	prepared, err := g.prepared(ctx, s)
+	if err != nil {
+		return err
+	}
+	if err := CopyFolder(ctx, prepared.Tree, to, k.Stencil.Own...); err != nil {
+		return err
+	}
+	for _, own := range k.Stencil.Own {
+		if _, err := os.Lstat(filepath.Join(files, own)); err != nil {
+			continue
+		}
+		if err := ownfile.Rename(filepath.Join(files, own), filepath.Join(to, own)); err != nil {
+			return err
+		}
+	}
+	return nil
+}

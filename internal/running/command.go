@@ -1,0 +1,106 @@
+package running
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"vessik/internal/cell"
+	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
+	"vessik/internal/engine"
+	"vessik/internal/ownfile"
+)
+
+// Environment makes what a command needs to run as one of a site's own: its PHP as php, its folder, its database's client settings.
+func (m *Machine) Environment(name string) (wire.Environment, error) {
+	s, ok := m.Registry.Site(name)
+	if !ok {
+		return wire.Environment{}, site.NoSite(name)
+	}
+	php, err := m.Store.Find(s.Stack.PHP)
+	if err != nil {
+		return wire.Environment{}, err
+	}
+	place := m.PHPPlace(s)
+	dir := filepath.Join(place.Dir, "command")
+	if err := errors.Join(ownfile.Make(filepath.Join(dir, "bin"), 0o700), ownfile.Make(place.Temp, 0o700),
+		ownfile.Make(place.Mail, 0o700)); err != nil {
+		return wire.Environment{}, err
+	}
+	ini, err := engine.CommandIni(php, place.Temp, s.Settings)
+	if err != nil {
+		return wire.Environment{}, err
+	}
+	port := m.DatabasePort(s.Stack.Database)
+	files := map[string]string{"php.ini": ini + "display_errors = On\nmemory_limit = -1\nmax_execution_time = 0\nsendmail_path = \"" +
+		filepath.Join(dir, "sendmail") + " -t -i\"\n",
+		"sendmail": "#!/bin/sh\nexec cat > \"$(mktemp '" + place.Mail + "/XXXXXXXXXXXX.eml')\"\n",
+		"client.cnf": fmt.Sprintf("[client]\nhost = 127.0.0.1\nport = %d\nuser = %s\npassword = \"%s\"\ndefault-character-set = utf8mb4\n"+
+			"[mysql]\ndatabase = %s\n", port, s.Database.User,
+			strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s.Database.Password), s.Database.Name),
+		"bin/php": fmt.Sprintf("#!/bin/sh\nPHP_INI_SCAN_DIR= exec '%s' -c '%s' \"$@\"\n", php.PHPCommand(), filepath.Join(dir, "php.ini"))}
+	if database, err := m.Store.Find(s.Stack.Database); err == nil {
+		if client := database.Program("mariadb"); filepath.Base(client) == "mariadb" {
+			files["bin/mariadb"] = fmt.Sprintf("#!/bin/sh\nexec '%s' --defaults-file='%s' \"$@\"\n", client, filepath.Join(dir, "client.cnf"))
+		}
+	}
+	for name, text := range files {
+		mode := os.FileMode(0o600)
+		if strings.HasPrefix(name, "bin/") || name == "sendmail" {
+			mode = 0o700
+		}
+		if err := ownfile.Write(filepath.Join(dir, name), []byte(text), mode); err != nil {
+			return wire.Environment{}, err
+		}
+	}
+	if _, err := m.Database(m.Work.Context(), s.Stack.Database); err != nil {
+		return wire.Environment{}, err
+	}
+	return wire.Environment{Site: name, Folder: s.Folder, Path: filepath.Join(dir, "bin"), Account: os.Geteuid(), Variables: map[string]string{
+		"VESSIK_SITE": s.Name, "VESSIK_URL": s.URL(m.GatewayPort()), "TMPDIR": place.Temp, "PHP_INI_SCAN_DIR": "",
+		"MYSQL_HOST": "127.0.0.1", "MYSQL_TCP_PORT": fmt.Sprint(port), "MYSQL_PWD": s.Database.Password, "MYSQL_USER": s.Database.User,
+		"MYSQL_DATABASE": s.Database.Name}}, nil
+}
+
+// CommandCell is the cell of a command that is run as one of a site's own.
+func (m *Machine) CommandCell(s site.Site, environment wire.Environment) cell.Cell {
+	place := m.PHPPlace(s)
+	c := cell.Cell{Name: s.Name, Init: true, ReadFolders: []string{filepath.Dir(environment.Path)},
+		WriteFolders: append([]string{s.Folder, place.Temp, place.Mail}, s.Settings.Allow...),
+		Network:      m.network(s), Limits: m.limits(s)}
+	for _, id := range s.Stack.IDs() {
+		if e, err := m.Store.Find(id); err == nil {
+			c.ReadFolders = append(c.ReadFolders, e.Root())
+		}
+	}
+	return c
+}
+
+// CommandEnv is what such a command finds in its environment; nothing of the service's or the caller's.
+func CommandEnv(environment wire.Environment) []string {
+	env := []string{"PATH=" + environment.Path + ":/usr/local/bin:/usr/bin:/bin", "HOME=" + environment.Variables["TMPDIR"], "LANG=C.UTF-8"}
+	for name, value := range environment.Variables {
+		env = append(env, name+"="+value)
+	}
+	return env
+}
+
+// RunScript runs a shell script as a site's own command, held to the site's folder, and returns what it prints.
+func (m *Machine) RunScript(ctx context.Context, s site.Site, file string) ([]byte, error) {
+	environment, err := m.Environment(s.Name)
+	if err != nil {
+		return nil, err
+	}
+	c := m.CommandCell(s, environment)
+	c.ReadFiles = append(c.ReadFiles, file)
+	command, err := m.Supervisor.Command(c, "/bin/sh", file)
+	if err != nil {
+		return nil, err
+	}
+	command.Dir, command.Env = s.Folder, CommandEnv(environment)
+	return command.Run(ctx)
+}

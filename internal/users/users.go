@@ -1,0 +1,149 @@
+// Package users is what is done with the users of sites: listing them, signing them in without a password, giving them another one.
+package users
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
+	"vessik/internal/kit"
+	"vessik/internal/operation"
+	"vessik/internal/running"
+)
+
+// Feature is the users of the sites of one machine.
+type Feature struct {
+	Machine    *running.Machine
+	Operations *operation.Runner
+
+	tickets ticketBook
+}
+
+// Users lists a site's own users, administrators first.
+func (f *Feature) Users(ctx context.Context, name string) ([]wire.User, error) {
+	s, ok := f.Machine.Registry.Site(name)
+	if !ok {
+		return nil, site.NoSite(name)
+	}
+	pool, release, err := f.Machine.Pool(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	users, err := f.Machine.Kits.Of(s).Users(ctx, pool, f.Machine.KitFacts(s))
+	return users, unknownToKit(name, "name", err)
+}
+
+// unknownToKit turns what a kit does not describe into a problem with the request.
+func unknownToKit(name, field string, err error) error {
+	if !errors.Is(err, kit.ErrUnknown) {
+		return err
+	}
+	return site.Problems{{Site: name, Field: field, Message: err.Error(), Remedy: "do it in the site itself"}}
+}
+
+// known judges a user's name by the site's own list.
+func (f *Feature) known(ctx context.Context, name, field, user string) error {
+	users, err := f.Users(ctx, name)
+	if err != nil {
+		return err
+	}
+	logins := []string{}
+	for _, u := range users {
+		logins = append(logins, u.Login)
+	}
+	if !slices.Contains(logins, user) {
+		return site.Problems{{Site: name, Field: field, Message: fmt.Sprintf("there is no user %q", user),
+			Remedy: "choose one of " + strings.Join(logins[:min(len(logins), 20)], ", ")}}
+	}
+	return nil
+}
+
+// SetPassword gives one of a site's users another password, generated where it is empty, and returns it.
+func (f *Feature) SetPassword(ctx context.Context, name, user, password string) (string, error) {
+	s, ok := f.Machine.Registry.Site(name)
+	if !ok {
+		return "", site.NoSite(name)
+	}
+	if problems := site.CheckPassword(name, "password", password, user, name); len(problems) > 0 {
+		return "", problems
+	}
+	if err := f.known(ctx, name, "user", user); err != nil {
+		return "", err
+	}
+	password = cmp.Or(password, kit.Password())
+	pool, release, err := f.Machine.Pool(ctx, s)
+	if err != nil {
+		return "", err
+	}
+	defer release()
+	k, facts := f.Machine.Kits.Of(s), f.Machine.KitFacts(s)
+	facts.User, facts.Hash = user, k.HashOf(s.Kit.Version, password)
+	if err := k.SetPassword(ctx, pool, facts); err != nil {
+		return "", unknownToKit(name, "user", err)
+	}
+	if user != s.Admin.User {
+		return password, nil
+	}
+	return password, f.Machine.Registry.Edit(ctx, name, func(s *site.Site) error { // it is the one that checks sign in with
+		s.Admin.Password, s.AdminHash = password, facts.Hash
+		return nil
+	})
+}
+
+// ReplaceAdministrator puts the site's own administrator in the place of one that came with a stencil, a copy, a folder or a dump:
+// everything that this one wrote is the new one's. Checks sign in with it from then on.
+func (f *Feature) ReplaceAdministrator(ctx context.Context, name string, n wire.NewAdministrator) (site.Admin, error) {
+	f.Operations.Judging.Lock()
+	defer f.Operations.Judging.Unlock()
+	s, ok := f.Machine.Registry.Site(name)
+	if !ok {
+		return site.Admin{}, site.NoSite(name)
+	}
+	s.Admin = site.Admin{User: cmp.Or(n.By, s.Admin.User), Email: cmp.Or(n.Email, s.Admin.Email), Password: n.Password}
+	if problems := site.CheckAdmin(s); len(problems) > 0 {
+		for i := range problems {
+			problems[i].Field = map[string]string{"admin": "by", "admin_email": "email", "admin_password": "password"}[problems[i].Field]
+		}
+		return site.Admin{}, problems
+	}
+	users, err := f.Users(ctx, name)
+	if err != nil {
+		return site.Admin{}, err
+	}
+	administrators := []string{}
+	for _, u := range users {
+		if u.Login == s.Admin.User && u.Login != n.Replace {
+			return site.Admin{}, site.Problems{{Site: name, Field: "by", Message: fmt.Sprintf("there is a user %q already", u.Login),
+				Remedy: "choose another name for the administrator, or set this one's password"}}
+		}
+		if u.Role == "administrator" {
+			administrators = append(administrators, u.Login)
+		}
+	}
+	if !slices.Contains(administrators, n.Replace) {
+		return site.Admin{}, site.Problems{{Site: name, Field: "replace", Message: fmt.Sprintf("no administrator is called %q", n.Replace),
+			Remedy: "choose one of " + strings.Join(administrators[:min(len(administrators), 20)], ", ")}}
+	}
+	k := f.Machine.Kits.Of(s)
+	s.Admin.Password = cmp.Or(s.Admin.Password, kit.Password())
+	facts := f.Machine.KitFacts(s)
+	facts.User, facts.Hash = n.Replace, k.HashOf(s.Kit.Version, s.Admin.Password)
+	pool, release, err := f.Machine.Pool(ctx, s)
+	if err != nil {
+		return site.Admin{}, err
+	}
+	defer release()
+	if err := k.ReplaceAdministrator(ctx, pool, facts); err != nil {
+		return site.Admin{}, unknownToKit(name, "name", err)
+	}
+	return s.Admin, f.Machine.Registry.Edit(ctx, name, func(now *site.Site) error {
+		now.Admin, now.AdminHash = s.Admin, facts.Hash
+		return nil
+	})
+}

@@ -1,0 +1,259 @@
+package verify
+
+import (
+	"fmt"
+	"html"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+
+	"vessik/internal/core/check"
+	"vessik/internal/kit"
+	"vessik/internal/ownfile"
+)
+
+func (i *inspection) webAnswers() outcome {
+	expected := fmt.Sprintf("the site answers on 127.0.0.1:%d", i.site.Port)
+	i.probe, i.server, i.probed = i.askProbe(i.ownPort(), probeAsk{Database: i.credentials()})
+	if i.probed != nil {
+		observed := i.probed.Error() + lastError(filepath.Join(i.logs(), "php-error.log"))
+		if i.site.Reason != "" {
+			observed += "; " + i.site.Reason
+		}
+		return failed(expected, observed, fmt.Sprintf("look into %s, mend what it says, then: vessik start %s", i.logs(), i.site.Name))
+	}
+	return passed(expected, "it answers 200, served by "+i.server)
+}
+
+func (i *inspection) domainRoutes() outcome {
+	expected := i.base + " reaches the site"
+	answer, _, err := i.askProbe(i.base, probeAsk{})
+	if err != nil {
+		return failed(expected, err.Error(), fmt.Sprintf("if the site's own port answers, restart the service; else: vessik start %s",
+			i.site.Name))
+	}
+	for _, host := range i.site.Hosts() {
+		if !i.v.Finds(host) {
+			return failed(expected, host+" does not lead to this machine, although the site "+answer.Site+" answers for it",
+				"see how to have it found: vessik hosts")
+		}
+	}
+	return passed(expected, "the site "+answer.Site+" answers")
+}
+
+// saidFatal is what a page says where PHP hides its errors.
+const saidFatal = `PHP (Fatal|Parse) error:[^<\n]*|There has been a critical error on this website|Error establishing a database connection`
+
+var (
+	pageTitle = regexp.MustCompile(`(?is)<title[^>]*>(.*?)</title>`)
+	phpFatal  = regexp.MustCompile(`(?i)<b>(fatal error|parse error)</b>:[^<]*|` + saidFatal)
+	phpError  = regexp.MustCompile(`(?i)<b>(fatal error|parse error|warning|notice|deprecated)</b>:[^<]*|` + saidFatal)
+)
+
+func (i *inspection) frontPage() outcome {
+	title := i.site.Title
+	if pool := i.pool(); pool != nil {
+		defer pool.Close()
+		if now, err := i.kit.TitleOf(i.ctx, pool, i.v.Machine.KitFacts(i.site)); err == nil {
+			title = now
+		}
+	}
+	expected := fmt.Sprintf("200, titled %q, no PHP error", title)
+	if i.kit.Untitled {
+		title, expected = "", "200, or on to another page of the site; no PHP error"
+	}
+	response, page, err := kit.Page(i.ctx, i.client, "GET", i.base, nil)
+	log := filepath.Join(i.logs(), "php-error.log")
+	remedy := "mend what it says; all that PHP said is in " + log
+	if err != nil {
+		return failed(expected, plainError(err).Error(), remedy)
+	}
+	observed := response.Status
+	for onwards := 0; i.kit.Untitled && onwards < 5; onwards++ {
+		address, err := response.Request.URL.Parse(response.Header.Get("Location"))
+		if err != nil || response.Header.Get("Location") == "" || address.Host != response.Request.URL.Host {
+			break
+		}
+		if response, page, err = kit.Page(i.ctx, i.client, "GET", address.String(), nil); err != nil {
+			return failed(expected, plainError(err).Error(), remedy)
+		}
+		observed = fmt.Sprintf("on to %s, %s", address.Path, response.Status)
+	}
+	if location := response.Header.Get("Location"); location != "" {
+		return failed(expected, observed+", to "+location,
+			"a plugin or the site's own settings send visitors elsewhere: set the site's address to "+i.base)
+	}
+	errors := phpError
+	if i.site.Settings.Debug { // the rest is shown on purpose
+		errors = phpFatal
+	}
+	if match := errors.FindString(page); match != "" {
+		return failed(expected, observed+": "+html.UnescapeString(match)+lastError(log), remedy)
+	}
+	if response.StatusCode != http.StatusOK {
+		return failed(expected, observed+lastError(log), remedy)
+	}
+	shown := ""
+	if match := pageTitle.FindStringSubmatch(page); match != nil {
+		shown = strings.TrimSpace(html.UnescapeString(match[1]))
+	}
+	if !strings.Contains(lettersOf(shown), lettersOf(title)) {
+		return failed(expected, fmt.Sprintf("%s, titled %q", observed, shown),
+			"see whether the theme prints the site's title, and whether this is the right site")
+	}
+	i.front = page
+	observed = fmt.Sprintf("%s, titled %q", observed, shown)
+	if fault := i.kitChecks(); fault != "" {
+		return failed(expected+", and what the kit asks", fault, remedy)
+	}
+	if i.site.Network != "" {
+		subs, fault := i.subSites()
+		if fault != "" {
+			return failed(expected+", and so every sub-site", fault, remedy)
+		}
+		observed += fmt.Sprintf("; %d sub-sites answer", subs)
+	}
+	return passed(expected, observed)
+}
+
+// kitChecks asks what the kit has asked besides; fault is what was wrong first.
+func (i *inspection) kitChecks() (fault string) {
+	for _, c := range i.kit.Checks {
+		response, page, err := kit.Page(i.ctx, i.client, "GET", i.base+c.Address, nil)
+		switch {
+		case err != nil:
+			return fmt.Sprintf("%s: %s: %v", c.About, c.Address, plainError(err))
+		case !slices.Contains(c.Status, response.StatusCode):
+			return fmt.Sprintf("%s: %s answers %s", c.About, c.Address, response.Status)
+		case !strings.Contains(page, c.Text):
+			return fmt.Sprintf("%s: %s answers without %q", c.About, c.Address, c.Text)
+		}
+	}
+	return ""
+}
+
+// subSites asks every sub-site of a network for its front page.
+func (i *inspection) subSites() (answered int, fault string) {
+	pool := i.pool()
+	if pool == nil {
+		return 0, "the database server does not run"
+	}
+	defer pool.Close()
+	addresses, err := i.kit.SubSites(i.ctx, pool, i.v.Machine.KitFacts(i.site))
+	if err != nil {
+		return 0, "the list of sub-sites cannot be read: " + err.Error()
+	}
+	for _, address := range addresses {
+		response, page, err := kit.Page(i.ctx, i.client, "GET", "http://"+address, nil)
+		switch {
+		case err != nil:
+			return 0, address + ": " + plainError(err).Error()
+		case response.StatusCode != http.StatusOK:
+			return 0, strings.TrimSpace(fmt.Sprintf("%s answers %s %s", address, response.Status, response.Header.Get("Location")))
+		}
+		if match := phpFatal.FindString(page); match != "" {
+			return 0, address + ": " + html.UnescapeString(match)
+		}
+	}
+	return len(addresses), ""
+}
+
+// lastError is the last fatal error in PHP's own log, if it is fresh.
+func lastError(log string) string {
+	info, err := os.Stat(log)
+	if err != nil || time.Since(info.ModTime()) > time.Minute {
+		return ""
+	}
+	file, err := ownfile.Open(log)
+	if err != nil {
+		return ""
+	}
+	defer file.Close()
+	file.Seek(max(info.Size()-16<<10, 0), io.SeekStart)
+	text, _ := io.ReadAll(file)
+	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
+	for _, line := range slices.Backward(lines) {
+		if _, message, ok := strings.Cut(line, "PHP Fatal error:"); ok {
+			return ". PHP says: " + strings.TrimSpace(message)
+		}
+		if _, message, ok := strings.Cut(line, "PHP Parse error:"); ok {
+			return ". PHP says: " + strings.TrimSpace(message)
+		}
+	}
+	return ""
+}
+
+// lettersOf keeps what a theme's typography does not change.
+func lettersOf(text string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) {
+			return unicode.ToLower(r)
+		}
+		return -1
+	}, text)
+}
+
+var styleSheet = regexp.MustCompile(`(?i)<link[^>]+rel=["']?stylesheet[^>]*>`)
+
+var linkTarget = regexp.MustCompile(`(?i)href=["']([^"']+)["']`)
+
+func (i *inspection) assets() outcome {
+	const expected = "a style sheet that the front page links answers 200 as text/css"
+	if i.front == "" {
+		return outcome{verdict: check.Skip, expected: expected, observed: "there is no front page to look at"}
+	}
+	base, _ := url.Parse(i.base)
+	for _, link := range styleSheet.FindAllString(i.front, -1) {
+		match := linkTarget.FindStringSubmatch(link)
+		if match == nil {
+			continue
+		}
+		address, err := base.Parse(html.UnescapeString(match[1]))
+		if err != nil || address.Host != base.Host {
+			continue // on another host: not ours to promise
+		}
+		response, text, err := kit.Page(i.ctx, i.client, "GET", address.String(), nil)
+		if err != nil {
+			return failed(expected, plainError(err).Error(), "restart the service")
+		}
+		kind := response.Header.Get("Content-Type")
+		observed := fmt.Sprintf("%s answers %s, %s, %d bytes", address.Path, response.Status, kind, len(text))
+		if response.StatusCode != http.StatusOK || !strings.HasPrefix(kind, "text/css") || text == "" {
+			return failed(expected, observed, "see whether that file is in the site's folder and can be read, and what "+filepath.Join(i.logs(),
+				"web.log")+" says")
+		}
+		return passed(expected, observed)
+	}
+	return outcome{verdict: check.Skip, expected: expected, observed: "the front page links no style sheet of its own"}
+}
+
+func (i *inspection) signIn() outcome {
+	if i.kit.SignIn.Address == "" {
+		return outcome{verdict: check.Skip, expected: "the administrator signs in",
+			observed: "a " + i.kit.Title + " has no sign-in that Vessik knows"}
+	}
+	if i.site.AdminHash == "" {
+		return outcome{verdict: check.Skip, expected: "the administrator signs in",
+			observed: "its users came with a folder or a dump, and Vessik does not know their passwords"}
+	}
+	expected := fmt.Sprintf("%s signs in with the login form and sees the dashboard", i.site.Admin.User)
+	observed, err := i.kit.SignInSteps(i.ctx, i.client, i.base, i.site.Admin.User, i.site.Admin.Password)
+	if err == nil {
+		return passed(expected, observed)
+	}
+	if pool := i.pool(); pool != nil {
+		defer pool.Close()
+		if changed, asked := i.kit.PasswordChanged(i.ctx, pool, i.v.Machine.KitFacts(i.site)); asked == nil && changed {
+			return outcome{verdict: check.Skip, expected: expected,
+				observed: "the administrator's password was changed since the site was made; Vessik does not know the new one"}
+		}
+	}
+	return failed(expected, plainError(err).Error(), "see whether the user exists and what "+filepath.Join(i.logs(), "php-error.log")+" says")
+}

@@ -1,0 +1,132 @@
+// Package verify asks sites, from outside and as an attacker would, whether they really start and answer. Each check is a value in Checks.
+package verify
+
+import (
+	"context"
+	"net/http"
+	"net/http/cookiejar"
+	"slices"
+	"time"
+
+	"vessik/internal/core/check"
+	"vessik/internal/core/plan"
+	"vessik/internal/core/site"
+	"vessik/internal/kit"
+	"vessik/internal/operation"
+	"vessik/internal/records"
+	"vessik/internal/running"
+)
+
+// checkTimeout bounds one request of a check.
+const checkTimeout = 30 * time.Second
+
+// Verifier verifies the sites of one machine.
+type Verifier struct {
+	Machine *running.Machine
+	Records *records.Records
+	// Finds tells whether a domain leads to this machine.
+	Finds func(domain string) bool
+}
+
+// Check is one thing that is verified.
+type Check struct {
+	check.Definition
+	ask func(*inspection) outcome
+}
+
+// Definitions are what is verified, in the order of the report strip.
+func Definitions() []check.Definition {
+	all := []check.Definition{}
+	for _, each := range Checks {
+		all = append(all, each.Definition)
+	}
+	return all
+}
+
+// inspection is one verification of one site: what it has learned so far, and the report as it grows.
+type inspection struct {
+	v       *Verifier
+	ctx     context.Context
+	site    site.Site
+	kit     *kit.Kit
+	base    string // the site's URL through the gateway
+	client  *http.Client
+	probe   Answer // what a request that the site served said
+	server  string // what the web server called itself
+	probed  error
+	front   string // the front page's text
+	results []check.Result
+}
+
+func (v *Verifier) inspect(ctx context.Context, s site.Site) (i *inspection, done func()) {
+	jar, _ := cookiejar.New(nil)
+	transport := &http.Transport{DialContext: DialLoopback, ResponseHeaderTimeout: checkTimeout, DisableCompression: true}
+	return &inspection{v: v, ctx: ctx, site: s, kit: v.Machine.Kits.Of(s), base: s.URL(v.Machine.GatewayPort()),
+		client: &http.Client{Transport: transport, Jar: jar, Timeout: checkTimeout,
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, transport.CloseIdleConnections
+}
+
+// Verify asks a site everything, from outside. grown is shown the report each time a check is done.
+func (v *Verifier) Verify(ctx context.Context, s site.Site, grown func(check.SiteReport)) check.SiteReport {
+	i, done := v.inspect(ctx, s)
+	defer done()
+	for _, each := range Checks {
+		started := time.Now()
+		found := each.ask(i)
+		i.results = append(i.results, check.Result{ID: each.ID, Title: each.Title, Verdict: found.verdict, Expected: found.expected,
+			Observed: found.observed, Remedy: found.remedy, Milliseconds: time.Since(started).Milliseconds()})
+		grown(check.Of(s.Name, slices.Clone(i.results)))
+	}
+	return check.Of(s.Name, i.results)
+}
+
+// outcome is what one check found.
+type outcome struct {
+	verdict                    check.Verdict
+	expected, observed, remedy string
+}
+
+func passed(expected, observed string) outcome {
+	return outcome{verdict: check.Pass, expected: expected, observed: observed}
+}
+
+func failed(expected, observed, remedy string) outcome {
+	return outcome{verdict: check.Fail, expected: expected, observed: observed, remedy: remedy}
+}
+
+// Prove is the name of the step that verifies.
+const Prove plan.Step = "verify"
+
+// Step verifies a site and records the report.
+func (v *Verifier) Step() operation.Step {
+	return operation.Step{Name: Prove, Title: "verifying",
+		Do: func(ctx context.Context, w *operation.Part) error { return v.Prove(ctx, w, "") }}
+}
+
+// Prove verifies a site and records the report, of a stage of a change or of none. A check that fails does not fail the step: the site
+// stays, to be looked at.
+func (v *Verifier) Prove(ctx context.Context, w *operation.Part, stage string) error {
+	s, err := w.Site()
+	if err != nil {
+		return err
+	}
+	if s.State == site.Starting { // whoever starts it may need this very place
+		w.Wait(func() { v.Machine.Registry.WaitWhile(ctx, s.Name, site.Starting) })
+		if s, err = w.Site(); err != nil {
+			return err
+		}
+	}
+	var report check.SiteReport
+	switch s.State {
+	case site.Running, site.Failed:
+		report = v.Verify(ctx, s, func(partial check.SiteReport) { partial.Stage = stage; w.Report(partial) })
+	default:
+		report = check.Skipped(s.Name, "the site is "+string(s.State), Definitions())
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	report.Stage = stage
+	w.Report(report)
+	return v.Records.SaveReport(ctx, w.ID(), report)
+}

@@ -1,0 +1,70 @@
+package test
+
+import (
+	"context"
+	"encoding/json"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// manySites has the page believe that there are two hundred sites like the first.
+const manySites = `(() => { const ask = window.fetch; window.fetch = async (at, how) => { const answer = await ask(at, how);
+if (!String(at).endsWith("/api/v1/sites")) return answer; const [one] = await answer.json();
+return new Response(JSON.stringify(Array.from({ length: 200 }, (_, n) => ({ ...one, name: "garden-" + n, title: "Garden " + n })))) } })()`
+
+// violations are what axe-core finds wrong with the page that is shown.
+func violations(t *testing.T, ctx context.Context, axe string) []string {
+	t.Helper()
+	text, err := chromedp.Run(ctx, chromedp.Evaluate[string](axe+`;
+axe.run({ resultTypes: ["violations"] }).then((r) => JSON.stringify(r.violations.map((v) => v.id + ": " + v.help + ": " +
+v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160)).join(" | "))))`, chromedp.EvalAwaitPromise))
+	require.NoError(t, err)
+	var found []string
+	require.NoError(t, json.Unmarshal([]byte(text), &found))
+	return found
+}
+
+// Every page can be used by those who do not see it, or not well: nothing that axe-core looks for is wrong, light and dark, with many
+// sites, and with the service gone.
+func TestTheConsoleIsForEverybody(t *testing.T) {
+	source, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	require.NoError(t, err, "run make build")
+	axe := string(source)
+	s := start(t, newHome(t))
+	requirePassed(t, s.newSites(t, "fernhollow"))
+	ctx := page(t, s, 1280, 800)
+	status, err := s.Status(context.Background())
+	require.NoError(t, err)
+	console := strings.TrimSuffix(status.Console, "/")
+	ready := `//main//*[self::h1 or @role="table"]`
+	for _, path := range []string{"/", "/kits", "/shelf", "/engines", "/operations", "/machine", "/set-once", "/fleet-file",
+		"/sites/fernhollow",
+		"/sites/fernhollow/settings", "/sites/fernhollow/trial", "/sites/fernhollow/info", "/sites/fernhollow/logs"} {
+		require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(console+path), chromedp.WaitVisible(ready),
+			chromedp.Sleep(300*time.Millisecond)))
+		for range 2 { // in both appearances
+			assert.Empty(t, violations(t, ctx, axe), path)
+			require.NoError(t, chromedp.Do(ctx, chromedp.Click(`//button[text()="Dark" or text()="Light"]`),
+				chromedp.Sleep(300*time.Millisecond))) // its colours fade over
+		}
+	}
+	require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(console+"/"), chromedp.WaitVisible(`[role=table]`),
+		chromedp.Click(`//button[text()="New site"]`), chromedp.WaitVisible(`input[name=name]`)))
+	assert.Empty(t, violations(t, ctx, axe), "a new site")
+	to := func(name string) chromedp.Action[chromedp.Void] {
+		return chromedp.Click(`//nav//a[text()="` + name + `"]`)
+	}
+	require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(console+"/machine"), chromedp.WaitVisible(ready),
+		chromedp.Evaluate[chromedp.Void]("void "+manySites), to("Operations"), chromedp.WaitVisible(ready),
+		chromedp.Sleep(1100*time.Millisecond), to("Fleet"), chromedp.WaitVisible(`//*[@data-site="garden-7"]`))) // it is asked for again
+	assert.Empty(t, violations(t, ctx, axe), "with two hundred sites")
+	s.stop()
+	require.NoError(t, chromedp.Do(ctx, chromedp.WaitVisible(`//*[@role="alert"][contains(., "does not answer")]`)))
+	assert.Empty(t, violations(t, ctx, axe), "with the service gone")
+}
