@@ -46,12 +46,8 @@ func TestWhatPluginsMakeInADatabaseComesByEveryWay(t *testing.T) {
 		_, err := pool(t, from).Exec(strings.ReplaceAll(statement, "wp_", from.Prefix))
 		require.NoError(t, err, statement)
 	}
-	place := filepath.Dir(newHome(t))
-	dump, adopted := filepath.Join(place, "orchard.sql"), filepath.Join(place, "adopted")
-	out, err := exec.Command("mariadb-dump", "--no-defaults", "-h127.0.0.1", fmt.Sprintf("-P%d", from.Database.Port), "-u"+from.Database.User,
-		"-p"+from.Database.Password, "--routines", "--events", "--triggers", "--result-file="+dump, from.Database.Name).CombinedOutput()
-	require.NoError(t, err, string(out))
-	require.NoError(t, os.Chmod(dump, 0o644))
+	dump := dumpOf(t, from)
+	adopted := filepath.Join(filepath.Dir(dump), "adopted")
 	require.NoError(t, exec.Command("cp", "-a", from.Folder, adopted).Run())
 	for _, arguments := range [][]string{{"load", "moss-archive", dump}, {"new", "frost", "-adopt", adopted, "-sql", dump},
 		{"copy", "orchard-days", "reed"}, {"stencil", "save", "orchard-days", "beds"}, {"new", "fern-tea", "-stencil", "beds"},
@@ -72,4 +68,14 @@ func TestWhatPluginsMakeInADatabaseComesByEveryWay(t *testing.T) {
 		}
 	}
 	requirePassed(t, s.do(t, plan.Verify, names...))
+}
+
+// dumpOf has the database's own tool write a dump of a site.
+func dumpOf(t *testing.T, from client.Site) string {
+	dump := filepath.Join(filepath.Dir(newHome(t)), "dump.sql")
+	out, err := exec.Command("mariadb-dump", "--no-defaults", "-h127.0.0.1", fmt.Sprintf("-P%d", from.Database.Port), "-u"+from.Database.User,
+		"-p"+from.Database.Password, "--routines", "--events", "--triggers", "--result-file="+dump, from.Database.Name).CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.NoError(t, os.Chmod(dump, 0o644))
+	return dump
 }

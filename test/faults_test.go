@@ -175,35 +175,38 @@ func consistent(t *testing.T, s *service) {
 	t.Helper()
 	sites, err := s.Sites(context.Background(), false)
 	require.NoError(t, err)
-	names, databases := []string{}, []string{}
+	names, running, hosts, databases := []string{}, []string{}, []string{}, []string{}
 	for _, site := range sites {
-		names, databases = append(names, site.Name), append(databases, site.Database.Name)
+		names = append(names, site.Name)
+		databases = append(databases, site.Stack.Database.Engine+" "+site.Database.Name)
+		if site.State == "stopped" {
+			continue
+		}
+		running, hosts = append(running, site.Name), append(hosts, site.Stack.Web.Engine+" "+site.Name)
 		status, _, _ := get(t, site.URL)
 		assert.Equal(t, 200, status, "%s (%s %s)", site.Name, site.State, site.Reason)
 	}
-	list := func(folder string) []string {
-		entries, err := os.ReadDir(filepath.Join(s.home, folder))
-		require.NoError(t, err)
-		found := []string{}
-		for _, entry := range entries {
-			found = append(found, entry.Name())
-		}
-		return found
+	assert.ElementsMatch(t, names, entries(s.home, "sites"), "folders")
+	assert.Subset(t, names, entries(s.home, "run/php"), "PHP configurations")
+	for _, folder := range []string{"restore", "pictures", "tmp", "mail", "logs/sites"} {
+		assert.Subset(t, append(names, "restore"), entries(s.home, folder), folder)
 	}
-	assert.ElementsMatch(t, names, list("sites"), "folders")
-	hosts := []string{}
-	for _, name := range list("run/nginx-1.22") {
-		if !strings.HasSuffix(name, ".gone") && !strings.HasPrefix(name, ".") {
-			hosts = append(hosts, name)
-		}
-	}
-	assert.ElementsMatch(t, names, hosts, "virtual hosts")
-	assert.ElementsMatch(t, names, list("run/php"), "PHP configurations")
 	found := []string{}
-	for _, name := range list("databases/mariadb-10.11") {
-		if info, err := os.Stat(filepath.Join(s.home, "databases/mariadb-10.11", name)); err == nil && info.IsDir() && name != "mysql" &&
-			name != "performance_schema" && name != "sys" {
-			found = append(found, strings.ReplaceAll(name, "@002d", "-"))
+	for _, engine := range webs {
+		for _, name := range entries(s.home, "run/"+engine) {
+			if !strings.HasSuffix(name, ".gone") && !strings.HasPrefix(name, ".") {
+				found = append(found, engine+" "+name)
+			}
+		}
+	}
+	assert.ElementsMatch(t, hosts, found, "virtual hosts")
+	found = []string{}
+	for _, engine := range mariadbs {
+		for _, name := range entries(s.home, "databases/"+engine) {
+			if info, err := os.Stat(filepath.Join(s.home, "databases", engine, name)); err == nil && info.IsDir() && name != "mysql" &&
+				name != "performance_schema" && name != "sys" {
+				found = append(found, engine+" "+strings.ReplaceAll(name, "@002d", "-"))
+			}
 		}
 	}
 	assert.ElementsMatch(t, databases, found, "databases")
@@ -213,7 +216,17 @@ func consistent(t *testing.T, s *service) {
 			masters++
 		}
 	}
-	assert.Equal(t, len(names), masters, "PHP masters")
+	assert.Equal(t, len(running), masters, "PHP masters")
+}
+
+// entries lists a folder of a home.
+func entries(home, folder string) []string {
+	all, _ := os.ReadDir(filepath.Join(home, folder))
+	found := []string{}
+	for _, entry := range all {
+		found = append(found, entry.Name())
+	}
+	return found
 }
 
 func TestCancelTakesBack(t *testing.T) {

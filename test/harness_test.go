@@ -104,10 +104,16 @@ func launch(t testing.TB, home string, flags ...string) *service {
 // launchAs has an account start the service; nil is that of the tests.
 func launchAs(t testing.TB, account *syscall.Credential, home string, flags ...string) *service {
 	t.Helper()
-	s := &service{t: t, home: home, out: &lockedBuffer{}, ended: make(chan struct{})}
-	s.command = exec.Command(program, append([]string{"serve", "-home", home}, flags...)...)
+	command := exec.Command(program, append([]string{"serve", "-home", home}, flags...)...)
+	command.SysProcAttr = &syscall.SysProcAttr{Credential: account}
+	return launchCommand(t, command, home)
+}
+
+// launchCommand starts a service by a command of one's own.
+func launchCommand(t testing.TB, command *exec.Cmd, home string) *service {
+	t.Helper()
+	s := &service{t: t, home: home, command: command, out: &lockedBuffer{}, ended: make(chan struct{})}
 	s.command.Stdout, s.command.Stderr = s.out, s.out
-	s.command.SysProcAttr = &syscall.SysProcAttr{Credential: account}
 	require.NoError(t, s.command.Start())
 	go func() {
 		s.command.Wait()

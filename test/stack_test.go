@@ -29,16 +29,16 @@ import (
 )
 
 var (
-	phps      = []string{"php-7.4", "php-8.2", "php-8.4"}
-	webs      = []string{"nginx-1.18", "nginx-1.22", "nginx-1.26", "apache-2.4-bullseye", "apache-2.4-bookworm", "apache-2.4-trixie"}
-	databases = []string{"mariadb-10.5", "mariadb-10.11", "mariadb-11.8"}
+	phps     = []string{"php-7.4", "php-8.2", "php-8.4"}
+	webs     = []string{"nginx-1.18", "nginx-1.22", "nginx-1.26", "apache-2.4-bullseye", "apache-2.4-bookworm", "apache-2.4-trixie"}
+	mariadbs = []string{"mariadb-10.5", "mariadb-10.11", "mariadb-11.8"}
 )
 
 // combinations are all of them with VESSIK_GRID set (make grid); else so many that every pair of engines meets at least once.
 func combinations() (stacks [][3]string) {
 	for i, php := range phps {
 		for j, web := range webs {
-			for k, database := range databases {
+			for k, database := range mariadbs {
 				if os.Getenv("VESSIK_GRID") != "" || (i+j)%3 == k {
 					stacks = append(stacks, [3]string{php, web, database})
 				}

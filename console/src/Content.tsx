@@ -1,16 +1,17 @@
 // What a site holds: a dump in the place of its database, a copy or a stencil of it, and how it is used from a shell.
 import { useState } from "react"
-import { call, queries, told, type Site, type Tally } from "./api"
-import { Button, Mono, Word } from "./ui"
-import { Rehearsed } from "./Addresses"
+import { call, queries, told, type Site } from "./api"
+import { Mono, Word } from "./ui"
+import { Entry, Rehearsable, useRehearsal } from "./Rehearsal"
 
 // LoadSQL puts a dump in the place of the database.
 export function LoadSQL({ site: s, busy }: { site: Site; busy: boolean }) {
   const [open, setOpen] = useState(false)
   const [sql, setSQL] = useState("")
   const [address, setAddress] = useState("")
-  const [tally, setTally] = useState<Tally>()
-  const [fault, setFault] = useState<string>()
+  const rehearsal = useRehearsal(`/sites/${s.name}/load`, { sql, address: address || undefined }, () =>
+    setOpen(false),
+  )
   if (!open)
     return (
       <dd className="col-span-2 mt-2">
@@ -19,76 +20,28 @@ export function LoadSQL({ site: s, busy }: { site: Site; busy: boolean }) {
         </Word>
       </dd>
     )
-  const send = async (rehearse: boolean) => {
-    setFault(undefined)
-    try {
-      if (rehearse)
-        return setTally(
-          await call<Tally>("POST", `/sites/${s.name}/load/rehearse`, { sql, address: address || undefined }),
-        )
-      await call("POST", `/sites/${s.name}/load`, { sql, address: address || undefined })
-      setOpen(false)
-      await queries.invalidateQueries()
-    } catch (error) {
-      setFault(told(error))
-    }
-  }
-  const looks =
-    "w-full border-b border-line-strong bg-transparent font-mono text-[13px] text-ink placeholder:text-faint"
   return (
     <dd className="col-span-2 mt-2 border-t border-line pt-3">
-      <form
-        onSubmit={(e) => {
-          e.preventDefault()
-          void send(false)
-        }}
-      >
-        <label className="text-[13px] text-soft">
-          File on this machine, plain or compressed
-          <input
-            name="sql"
-            autoFocus
-            value={sql}
-            onChange={(e) => {
-              setSQL(e.target.value)
-              setTally(undefined)
-            }}
-            placeholder="/home/ines/orchard.sql.gz"
-            className={looks}
-          />
-        </label>
-        <label className="mt-1 block text-[13px] text-soft">
-          Base address in it, where it does not tell
-          <input
-            name="sql-address"
-            value={address}
-            onChange={(e) => {
-              setAddress(e.target.value)
-              setTally(undefined)
-            }}
-            placeholder="https://orchard-days.example"
-            className={looks}
-          />
-        </label>
+      <Rehearsable verb="Load" ready={!!sql} busy={busy} rehearsal={rehearsal} close={() => setOpen(false)}>
+        <Entry
+          label="File on this machine, plain or compressed"
+          name="sql"
+          autoFocus
+          value={sql}
+          change={rehearsal.changing(setSQL)}
+          placeholder="/home/ines/orchard.sql.gz"
+        />
+        <Entry
+          label="Base address in it, where it does not tell"
+          name="sql-address"
+          value={address}
+          change={rehearsal.changing(setAddress)}
+          placeholder="https://orchard-days.example"
+        />
         <p className="mt-1 text-[13px] text-soft">
           It takes the place of the database, re-addressed to this site. A restore point is taken first.
         </p>
-        {fault && (
-          <p role="alert" className="text-[13px] text-fail">
-            {fault}
-          </p>
-        )}
-        {tally && <Rehearsed tally={tally} />}
-        <p className="mt-2 flex items-center gap-4">
-          <Button type="submit" tone="strong" disabled={busy || !sql}>
-            Load
-          </Button>
-          <Word disabled={!sql} onClick={() => send(true)}>
-            what would change
-          </Word>
-          <Word onClick={() => setOpen(false)}>leave it</Word>
-        </p>
-      </form>
+      </Rehearsable>
     </dd>
   )
 }

@@ -1,7 +1,7 @@
 // Engines: what is here, what could be, who uses it, and what it takes.
 import { useQuery } from "@tanstack/react-query"
 import { useState } from "react"
-import { call, queries, Refusal, useEngines, type Engine, type VariablesPage } from "./api"
+import { call, queries, told, useEngines, type Engine, type VariablesPage } from "./api"
 import { useLive } from "./live"
 import { Button, Mono, Notice, Word } from "./ui"
 
@@ -23,11 +23,7 @@ export function Engines() {
       await call("POST", path, { ids: [id] })
       await queries.invalidateQueries()
     } catch (error) {
-      setFault(
-        error instanceof Refusal
-          ? error.problems.map((p) => `${p.message}; ${p.remedy}`).join("; ") || error.message
-          : String(error),
-      )
+      setFault(told(error))
     }
   }
   const disk = Object.entries(answer.data?.disk ?? {})
@@ -68,15 +64,13 @@ export function Engines() {
   )
 }
 
-function Row({
-  engine: e,
-  doing,
-  act,
-}: {
+interface RowOf {
   engine: Engine
   doing?: string
   act: (path: string, id: string) => void
-}) {
+}
+
+function Row({ engine: e, doing, act }: RowOf) {
   const [open, setOpen] = useState(false)
   return (
     <>
@@ -108,21 +102,24 @@ function Row({
               variables
             </Word>
           )}
-          {doing ? (
-            <span className="text-accent">{doing}</span>
-          ) : e.present ? (
-            e.sites.length === 0 && (
-              <Word className="ml-3" onClick={() => act("/engines/drop", e.id)}>
-                drop
-              </Word>
-            )
-          ) : (
-            <Word onClick={() => act("/engines/fetch", e.id)}>fetch</Word>
-          )}
+          <Bring engine={e} doing={doing} act={act} />
         </span>
       </div>
       {open && <Variables engine={e} />}
     </>
+  )
+}
+
+// Bring fetches an engine, or drops one that no site is on.
+function Bring({ engine: e, doing, act }: RowOf) {
+  if (doing) return <span className="text-accent">{doing}</span>
+  if (!e.present) return <Word onClick={() => act("/engines/fetch", e.id)}>fetch</Word>
+  return (
+    e.sites.length === 0 && (
+      <Word className="ml-3" onClick={() => act("/engines/drop", e.id)}>
+        drop
+      </Word>
+    )
   )
 }
 
@@ -132,8 +129,6 @@ function Variables({ engine: e }: { engine: Engine }) {
     queryKey: ["variables", e.id],
     queryFn: () => call<VariablesPage>("GET", `/engines/${e.id}/variables`),
   })
-  const [name, setName] = useState("")
-  const [value, setValue] = useState("")
   const [fault, setFault] = useState<string>()
   const [working, setWorking] = useState(false)
   if (!page.data) return null
@@ -143,24 +138,12 @@ function Variables({ engine: e }: { engine: Engine }) {
     setWorking(true)
     try {
       await call("PUT", `/engines/${e.id}/variables`, { variables })
-      setName("")
-      setValue("")
       await queries.invalidateQueries()
     } catch (error) {
-      setFault(
-        error instanceof Refusal
-          ? error.problems.map((p) => `${p.field}: ${p.message}; ${p.remedy}`).join("; ") || error.message
-          : String(error),
-      )
+      setFault(told(error))
     }
     setWorking(false)
   }
-  const none = Object.fromEntries(Object.keys(now).map((n) => [n, ""]))
-  const shown = (variables: Record<string, string>) =>
-    Object.entries(variables)
-      .sort()
-      .map(([n, v]) => `${n} = ${v}`)
-      .join(", ") || "as the server has them"
   return (
     <section
       aria-label={`Server variables of ${e.id}`}
@@ -180,34 +163,7 @@ function Variables({ engine: e }: { engine: Engine }) {
             </p>
           ))}
         {Object.keys(now).length === 0 && <p className="text-soft">All as the server has them.</p>}
-        <form
-          className="mt-2 flex items-baseline gap-2 border-t border-line py-2"
-          onSubmit={(event) => {
-            event.preventDefault()
-            void set({ [name.trim()]: value.trim() })
-          }}
-        >
-          <input
-            name="variable"
-            value={name}
-            onChange={(event) => setName(event.target.value)}
-            placeholder="max_connections"
-            aria-label="Variable"
-            className="w-52 border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-faint"
-          />
-          <span>=</span>
-          <input
-            name="value"
-            value={value}
-            onChange={(event) => setValue(event.target.value)}
-            placeholder="600"
-            aria-label="Value"
-            className="w-40 border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-faint"
-          />
-          <Button type="submit" disabled={working || !name.trim() || !value.trim()}>
-            {working ? "Being proven…" : "Set"}
-          </Button>
-        </form>
+        <SetVariable working={working} set={set} />
         <p className="text-[13px] text-soft">
           The server reads it first, starts anew while its sites' visitors wait, and a site is verified; what
           does not work is taken back.{" "}
@@ -221,31 +177,78 @@ function Variables({ engine: e }: { engine: Engine }) {
           </Notice>
         )}
       </div>
-      <ol className="max-h-56 overflow-auto" aria-label="History">
-        {page.data.history.map((entry, i) => (
-          <li key={entry.id} className="border-t border-line py-1.5">
-            <Mono className="text-soft">{new Date(entry.at).toLocaleString("sv")}</Mono> by {entry.who}
-            {i > 0 && (
-              <Word
-                className="ml-3 text-[13px]"
-                disabled={working}
-                onClick={() => set({ ...none, ...entry.variables })}
-              >
-                back to this
-              </Word>
-            )}
-            <span className="block break-words text-[13px] text-soft">{shown(entry.variables)}</span>
-          </li>
-        ))}
-        <li className="border-t border-line py-1.5 text-soft">
-          as the server has them{" "}
-          {Object.keys(now).length > 0 && (
-            <Word className="ml-3 text-[13px]" disabled={working} onClick={() => set(none)}>
-              back to this
-            </Word>
-          )}
-        </li>
-      </ol>
+      <History page={page.data} working={working} set={set} />
     </section>
+  )
+}
+
+interface Setting {
+  working: boolean
+  set: (variables: Record<string, string>) => Promise<void>
+}
+
+// SetVariable is the form for one variable.
+function SetVariable({ working, set }: Setting) {
+  const [name, setName] = useState("")
+  const [value, setValue] = useState("")
+  return (
+    <form
+      className="mt-2 flex items-baseline gap-2 border-t border-line py-2"
+      onSubmit={(event) => {
+        event.preventDefault()
+        void set({ [name.trim()]: value.trim() })
+      }}
+    >
+      <input
+        name="variable"
+        value={name}
+        onChange={(event) => setName(event.target.value)}
+        placeholder="max_connections"
+        aria-label="Variable"
+        className="w-52 border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-faint"
+      />
+      <span>=</span>
+      <input
+        name="value"
+        value={value}
+        onChange={(event) => setValue(event.target.value)}
+        placeholder="600"
+        aria-label="Value"
+        className="w-40 border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-faint"
+      />
+      <Button type="submit" disabled={working || !name.trim() || !value.trim()}>
+        {working ? "Being proven…" : "Set"}
+      </Button>
+    </form>
+  )
+}
+
+// History is what was set before, by whom, and the way back to it.
+function History({ page, working, set }: Setting & { page: VariablesPage }) {
+  const names = Object.keys(page.variables)
+  const none = Object.fromEntries(names.map((n) => [n, ""]))
+  const shown = (variables: Record<string, string>) =>
+    Object.entries(variables)
+      .sort()
+      .map(([n, v]) => `${n} = ${v}`)
+      .join(", ") || "as the server has them"
+  const back = (variables: Record<string, string>) => (
+    <Word className="ml-3 text-[13px]" disabled={working} onClick={() => set(variables)}>
+      back to this
+    </Word>
+  )
+  return (
+    <ol className="max-h-56 overflow-auto" aria-label="History">
+      {page.history.map((entry, i) => (
+        <li key={entry.id} className="border-t border-line py-1.5">
+          <Mono className="text-soft">{new Date(entry.at).toLocaleString("sv")}</Mono> by {entry.who}
+          {i > 0 && back({ ...none, ...entry.variables })}
+          <span className="block break-words text-[13px] text-soft">{shown(entry.variables)}</span>
+        </li>
+      ))}
+      <li className="border-t border-line py-1.5 text-soft">
+        as the server has them {names.length > 0 && back(none)}
+      </li>
+    </ol>
   )
 }

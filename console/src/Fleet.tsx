@@ -172,23 +172,28 @@ function useKeys(search: RefObject<HTMLInputElement | null>, make: () => void) {
   }, [search, make])
 }
 
-export function Fleet() {
-  const sites = useSites()
-  const reports = useReports().data
-  const live = useLive()
-  const { send, fault, clear } = useAsk()
-  const [filter, setFilter] = useState("")
-  const [chosen, setChosen] = useState(new Set<string>())
+// useMaking tells whether the form for a new site is open, which an address can ask for.
+function useMaking() {
   const asked = new URLSearchParams(useSearch()).has("new")
   const [making, setMaking] = useState(asked)
-  const [order, setOrder] = useState<Order>({ by: "site", down: false })
   useEffect(() => {
     if (!asked) return
     setMaking(true)
     history.replaceState(null, "", "/") // asked for once
   }, [asked])
+  return [making, setMaking] as const
+}
+
+export function Fleet() {
+  const sites = useSites()
+  const reports = useReports().data
+  const { send, fault, clear } = useAsk()
+  const [filter, setFilter] = useState("")
+  const [chosen, setChosen] = useState(new Set<string>())
+  const [making, setMaking] = useMaking()
+  const [order, setOrder] = useState<Order>({ by: "site", down: false })
   const search = useRef<HTMLInputElement>(null)
-  const make = useCallback(() => setMaking(true), [])
+  const make = useCallback(() => setMaking(true), [setMaking])
   useKeys(search, make)
   const shown = useMemo(
     () => fitting(sites.data ?? [], reports, filter, order),
@@ -234,29 +239,8 @@ export function Fleet() {
             </div>
           </div>
         )}
-        {sites.isLoading &&
-          [0, 1, 2].map((i) => (
-            <div key={i} className="h-[52px] animate-pulse border-b border-line bg-wash/60" aria-hidden />
-          ))}
-        {shown.map((s, i) => (
-          <Fragment key={s.name}>
-            {band(s) !== (i > 0 ? band(shown[i - 1]) : "") && (
-              <Band
-                name={band(s)}
-                sites={shown.filter((each) => band(each) === band(s))}
-                choose={choose}
-                chosen={chosen}
-              />
-            )}
-            <Row
-              site={s}
-              report={reports?.get(s.name)}
-              live={live.get(s.name)}
-              chosen={chosen.has(s.name)}
-              choose={choose}
-            />
-          </Fragment>
-        ))}
+        {sites.isLoading && <Loading />}
+        <Rows shown={shown} reports={reports} chosen={chosen} choose={choose} />
       </div>
       {empty && !making && <Empty make={make} />}
       {!empty && sites.data && shown.length === 0 && (
@@ -268,6 +252,46 @@ export function Fleet() {
     </>
   )
 }
+
+// Rows are the sites that are shown, in bands of their groups.
+function Rows({
+  shown,
+  reports,
+  chosen,
+  choose,
+}: {
+  shown: Site[]
+  reports?: Map<string, SiteReport>
+  chosen: Set<string>
+  choose: (names: string[], on: boolean) => void
+}) {
+  const live = useLive()
+  return shown.map((s, i) => (
+    <Fragment key={s.name}>
+      {band(s) !== (i > 0 ? band(shown[i - 1]) : "") && (
+        <Band
+          name={band(s)}
+          sites={shown.filter((each) => band(each) === band(s))}
+          choose={choose}
+          chosen={chosen}
+        />
+      )}
+      <Row
+        site={s}
+        report={reports?.get(s.name)}
+        live={live.get(s.name)}
+        chosen={chosen.has(s.name)}
+        choose={choose}
+      />
+    </Fragment>
+  ))
+}
+
+// Loading holds the places of sites that are on their way.
+const Loading = () =>
+  [0, 1, 2].map((i) => (
+    <div key={i} className="h-[52px] animate-pulse border-b border-line bg-wash/60" aria-hidden />
+  ))
 
 // Top says how many sites there are, filters them, and begins a new one.
 function Top({
@@ -478,25 +502,7 @@ function Row({
       >
         {busy ? <span className="text-accent">{live.text}</span> : stateOf(s)}
       </span>
-      <span role="cell" className="min-w-0 truncate">
-        {s.state === "running" ? (
-          <a
-            href={s.url}
-            target="_blank"
-            rel="noreferrer"
-            className="font-mono text-[13px] underline decoration-line-strong underline-offset-4 hover:text-accent"
-          >
-            {s.url.replace("http://", "").replace(/\/$/, "")}
-          </a>
-        ) : (
-          <Mono className="text-soft">{s.url.replace("http://", "").replace(/\/$/, "")}</Mono>
-        )}
-        {s.state === "failed" && (
-          <span className="block truncate text-[13px] text-fail" title={s.reason}>
-            {s.reason}
-          </span>
-        )}
-      </span>
+      <Address site={s} />
       <span
         role="cell"
         className="text-[13px] leading-snug text-soft"
@@ -510,5 +516,30 @@ function Row({
         </Link>
       </span>
     </div>
+  )
+}
+
+// Address is where a site answers, and why where it does not.
+function Address({ site: s }: { site: Site }) {
+  return (
+    <span role="cell" className="min-w-0 truncate">
+      {s.state === "running" ? (
+        <a
+          href={s.url}
+          target="_blank"
+          rel="noreferrer"
+          className="font-mono text-[13px] underline decoration-line-strong underline-offset-4 hover:text-accent"
+        >
+          {s.url.replace("http://", "").replace(/\/$/, "")}
+        </a>
+      ) : (
+        <Mono className="text-soft">{s.url.replace("http://", "").replace(/\/$/, "")}</Mono>
+      )}
+      {s.state === "failed" && (
+        <span className="block truncate text-[13px] text-fail" title={s.reason}>
+          {s.reason}
+        </span>
+      )}
+    </span>
   )
 }

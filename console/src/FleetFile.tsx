@@ -26,6 +26,10 @@ export function FleetFile() {
   const [applied, setApplied] = useState<string>()
   const [fault, setFault] = useState<string>()
   const text = draft ?? written.data?.text ?? ""
+  const write = (next: string | undefined) => {
+    setDraft(next)
+    setSteps(undefined)
+  }
   const preview = async () => {
     setFault(undefined)
     setSteps(undefined)
@@ -51,17 +55,7 @@ export function FleetFile() {
   }, [operation?.state])
   return (
     <>
-      <p className="text-[13px] text-soft">
-        <Link href="/" className="underline decoration-line-strong underline-offset-4">
-          Fleet
-        </Link>{" "}
-        / as a file
-      </p>
-      <h1 className="mt-1 text-[26px] font-bold tracking-tight">Fleet file</h1>
-      <p className="mb-4 max-w-3xl text-soft">
-        The sites as a text to keep, to share and to change. What it does not name is left alone; applying it
-        twice changes nothing.
-      </p>
+      <Head />
       {written.isError && <Notice tone="fail">{written.error.message}</Notice>}
       {fault && <Notice tone="fail">{fault}</Notice>}
       <div className="grid grid-cols-[minmax(0,1.25fr)_minmax(0,1fr)] gap-x-10">
@@ -69,10 +63,7 @@ export function FleetFile() {
           aria-label="Fleet file"
           name="fleet"
           value={text}
-          onChange={(e) => {
-            setDraft(e.target.value)
-            setSteps(undefined)
-          }}
+          onChange={(e) => write(e.target.value)}
           spellCheck={false}
           rows={26}
           className="w-full resize-y border border-line-strong bg-sheet p-3 font-mono text-[12.5px] leading-snug"
@@ -87,16 +78,7 @@ export function FleetFile() {
                 Apply
               </Button>
             )}
-            {draft !== undefined && (
-              <Word
-                onClick={() => {
-                  setDraft(undefined)
-                  setSteps(undefined)
-                }}
-              >
-                as the fleet is
-              </Word>
-            )}
+            {draft !== undefined && <Word onClick={() => write(undefined)}>as the fleet is</Word>}
           </p>
           {steps?.length === 0 && <p className="text-soft">Nothing: everything is as the file says.</p>}
           <Steps steps={steps ?? []} operation={applied ? operation : undefined} />
@@ -105,6 +87,22 @@ export function FleetFile() {
     </>
   )
 }
+
+const Head = () => (
+  <>
+    <p className="text-[13px] text-soft">
+      <Link href="/" className="underline decoration-line-strong underline-offset-4">
+        Fleet
+      </Link>{" "}
+      / as a file
+    </p>
+    <h1 className="mt-1 text-[26px] font-bold tracking-tight">Fleet file</h1>
+    <p className="mb-4 max-w-3xl text-soft">
+      The sites as a text to keep, to share and to change. What it does not name is left alone; applying it
+      twice changes nothing.
+    </p>
+  </>
+)
 
 // Steps are what would be done, and where it stands once it is being done.
 function Steps({ steps, operation }: { steps: FleetStep[]; operation?: Operation }) {

@@ -7,18 +7,12 @@ import { Button, Crumbs } from "./ui"
 
 const most = 3000
 
-export function LogsPage({ name }: { name: string }) {
-  const logs =
-    useQuery({ queryKey: ["logs", name], queryFn: () => call<Log[]>("GET", `/sites/${name}/logs`) }).data ??
-    []
+// useLines are the newest lines of a site's logs, as they come; while they are held, they wait.
+function useLines(name: string, held: boolean) {
   const [lines, setLines] = useState<LogLine[]>([])
-  const [hidden, setHidden] = useState<string[]>(["fpm", "database"])
-  const [filter, setFilter] = useState("")
-  const [held, setHeld] = useState(false)
   const waiting = useRef<LogLine[]>([])
   const still = useRef(false)
   still.current = held
-  const end = useRef<HTMLDivElement>(null)
   useEffect(() => {
     setLines([])
     const source = stream(`/sites/${name}/logs/events?last=100&follow=true`)
@@ -38,6 +32,18 @@ export function LogsPage({ name }: { name: string }) {
       clearInterval(timer)
     }
   }, [name])
+  return lines
+}
+
+export function LogsPage({ name }: { name: string }) {
+  const logs =
+    useQuery({ queryKey: ["logs", name], queryFn: () => call<Log[]>("GET", `/sites/${name}/logs`) }).data ??
+    []
+  const [hidden, setHidden] = useState<string[]>(["fpm", "database"])
+  const [filter, setFilter] = useState("")
+  const [held, setHeld] = useState(false)
+  const lines = useLines(name, held)
+  const end = useRef<HTMLDivElement>(null)
   useEffect(() => {
     if (!held) end.current?.scrollIntoView({ block: "nearest" })
   }, [lines, held])

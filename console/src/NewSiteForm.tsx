@@ -63,6 +63,19 @@ export const origins = [
 
 type Origin = (typeof origins)[number][0]
 
+// useThere is what there is to choose from.
+function useThere() {
+  const defaults = useDefaults().data?.settings ?? []
+  return {
+    engines: useEngines().data?.engines ?? [],
+    kits: (useKits().data?.kits ?? []).filter((k) => k.versions.length > 0),
+    stencils: useStencils().data ?? [],
+    sites: useSites().data ?? [],
+    shelf: useShelf().data?.items ?? [],
+    defaultOf: (name: string) => defaults.find((d) => d.name === name)?.value ?? "",
+  }
+}
+
 // useForm is what is asked for, what would become of it, and what is wrong with that.
 export function useForm() {
   const [request, setRequest] = useState<Request>({ name: "" })
@@ -72,13 +85,7 @@ export function useForm() {
   const [fault, setFault] = useState<string>()
   const [kept, setKept] = useState(false)
   const [sending, setSending] = useState(false)
-  const engines = useEngines().data?.engines ?? []
-  const kits = (useKits().data?.kits ?? []).filter((k) => k.versions.length > 0)
-  const stencils = useStencils().data ?? []
-  const sites = useSites().data ?? []
-  const shelf = useShelf().data?.items ?? []
-  const defaults = useDefaults().data?.settings ?? []
-  const defaultOf = (name: string) => defaults.find((d) => d.name === name)?.value ?? ""
+  const there = useThere()
   const settled = useLate(request, 140)
   const derived = useQuery({
     queryKey: ["derive", settled],
@@ -92,7 +99,7 @@ export function useForm() {
   const incomplete = origin !== undefined && !request[origin]
   const problems = named ? [...(derived.data?.problems ?? []), ...refused] : []
   const of = (field: string) => problems.find((p) => p.field === field)
-  const kit = kits.find((k) => k.name === (request.kit ?? would?.kit.name ?? kits[0]?.name))
+  const kit = there.kits.find((k) => k.name === (request.kit ?? would?.kit.name ?? there.kits[0]?.name))
   const edit = (next: Partial<Request>) => {
     setRefused([])
     setKept(false)
@@ -132,12 +139,7 @@ export function useForm() {
     setRefused,
     sending,
     setSending,
-    engines,
-    kits,
-    stencils,
-    sites,
-    shelf,
-    defaultOf,
+    ...there,
     derived,
     settled,
     named,

@@ -1,7 +1,7 @@
 // Palette: everything that can be gone to or done, by keyboard.
 import { Command } from "cmdk"
 import { Dialog } from "radix-ui"
-import { useEffect, useState } from "react"
+import { useEffect, useRef, useState } from "react"
 import { useLocation } from "wouter"
 import { ask, call, queries, told, useKits, useSites, type Site, type Verb } from "./api"
 
@@ -16,59 +16,50 @@ const pages = [
   ["/fleet-file", "Fleet file"],
 ] as const
 
+const item =
+  "flex cursor-pointer items-baseline justify-between gap-4 px-4 py-1.5 data-[selected=true]:bg-wash data-[selected=true]:shadow-[inset_3px_0_0_var(--accent)]"
+const heading =
+  "[&_[cmdk-group-heading]]:px-4 [&_[cmdk-group-heading]]:pb-0.5 [&_[cmdk-group-heading]]:pt-2.5 [&_[cmdk-group-heading]]:text-[12.5px] [&_[cmdk-group-heading]]:text-soft"
+
+// Doing is what an entry of the palette may do.
+interface Doing {
+  close: () => void
+  lead: (path: string) => void
+  act: (work: () => Promise<unknown>) => Promise<void>
+}
+
 export function Palette({ turn }: { turn: () => void }) {
   const [open, setOpen] = useState(false)
   const [of, setOf] = useState<Site>()
   const [words, setWords] = useState("")
   const [fault, setFault] = useState<string>()
   const [, go] = useLocation()
-  const sites = useSites().data ?? []
-  const kits = useKits().data?.kits ?? []
-  useEffect(() => {
-    const press = (event: KeyboardEvent) => {
-      if ((event.ctrlKey || event.metaKey) && event.key === "k") {
-        event.preventDefault()
-        setOpen((o) => !o)
-      }
-    }
-    addEventListener("keydown", press)
-    return () => removeEventListener("keydown", press)
-  }, [])
+  useKey(() => setOpen((o) => !o))
+  const choose = (site?: Site) => {
+    setOf(site)
+    setWords("")
+  }
   const change = (next: boolean) => {
     setOpen(next)
-    setOf(undefined)
-    setWords("")
+    choose()
     setFault(undefined)
   }
-  const lead = (path: string) => {
-    change(false)
-    go(path)
-  }
-  const act = async (work: () => Promise<unknown>) => {
-    try {
-      await work()
+  const doing: Doing = {
+    close: () => change(false),
+    lead: (path) => {
       change(false)
-      await queries.invalidateQueries()
-    } catch (error) {
-      setFault(told(error))
-    }
+      go(path)
+    },
+    act: async (work) => {
+      try {
+        await work()
+        change(false)
+        await queries.invalidateQueries()
+      } catch (error) {
+        setFault(told(error))
+      }
+    },
   }
-  const verb = (v: Verb, s: Site) => act(() => ask(v, [s.name]))
-  const signIn = (s: Site) => {
-    const page = window.open("", "_blank")
-    void act(async () => {
-      const ticket = await call<{ url: string }>("POST", `/sites/${s.name}/tickets`, {}).catch((error) => {
-        page?.close()
-        throw error
-      })
-      if (page) page.location.href = ticket.url
-    })
-  }
-  const item =
-    "flex cursor-pointer items-baseline justify-between gap-4 px-4 py-1.5 data-[selected=true]:bg-wash data-[selected=true]:shadow-[inset_3px_0_0_var(--accent)]"
-  const heading =
-    "[&_[cmdk-group-heading]]:px-4 [&_[cmdk-group-heading]]:pb-0.5 [&_[cmdk-group-heading]]:pt-2.5 [&_[cmdk-group-heading]]:text-[12.5px] [&_[cmdk-group-heading]]:text-soft"
-  const running = of?.state === "running"
   return (
     <Dialog.Root open={open} onOpenChange={change}>
       <Dialog.Portal>
@@ -79,26 +70,13 @@ export function Palette({ turn }: { turn: () => void }) {
           onEscapeKeyDown={(e) => {
             if (of) {
               e.preventDefault()
-              setOf(undefined)
-              setWords("")
+              choose()
             }
           }}
         >
           <Dialog.Title className="sr-only">Go to, or do</Dialog.Title>
           <Command label="Go to, or do" loop>
-            <div className="flex items-baseline gap-3 border-b border-line-strong px-4">
-              {of && <span className="shrink-0 font-semibold">{of.title}</span>}
-              <Command.Input
-                autoFocus
-                value={words}
-                onValueChange={setWords}
-                placeholder={of ? "what to do with it…" : "a site, a page, something to do…"}
-                className="w-full bg-transparent py-3 text-[17px] outline-none placeholder:text-faint"
-                onKeyDown={(e) => {
-                  if (e.key === "Backspace" && words === "" && of) setOf(undefined)
-                }}
-              />
-            </div>
+            <Words of={of} words={words} setWords={setWords} back={() => setOf(undefined)} />
             {fault && (
               <p role="alert" className="border-b border-line bg-fail-wash px-4 py-1.5 text-[13px]">
                 {fault}
@@ -107,104 +85,172 @@ export function Palette({ turn }: { turn: () => void }) {
             <Command.List className="max-h-[52vh] overflow-auto py-1">
               <Command.Empty className="px-4 py-5 text-soft">Nothing is called so.</Command.Empty>
               {of ? (
-                <Command.Group heading={of.name} className={heading}>
-                  <Command.Item className={item} onSelect={() => lead(`/sites/${of.name}`)}>
-                    Its page
-                  </Command.Item>
-                  {running && (
-                    <Command.Item
-                      className={item}
-                      onSelect={() => {
-                        window.open(of.url, "_blank")
-                        change(false)
-                      }}
-                    >
-                      Open it <span className="font-mono text-[12.5px] text-soft">{of.url}</span>
-                    </Command.Item>
-                  )}
-                  {running && kits.find((k) => k.name === of.kit.name)?.signs_in && (
-                    <Command.Item className={item} onSelect={() => signIn(of)}>
-                      Sign in
-                    </Command.Item>
-                  )}
-                  {running ? (
-                    <Command.Item className={item} onSelect={() => verb("stop", of)}>
-                      Stop it
-                    </Command.Item>
-                  ) : (
-                    <Command.Item className={item} onSelect={() => verb("start", of)}>
-                      Start it
-                    </Command.Item>
-                  )}
-                  <Command.Item className={item} onSelect={() => verb("verify", of)}>
-                    Verify it
-                  </Command.Item>
-                  {[
-                    ["settings", "Settings"],
-                    ["logs", "Logs"],
-                    ["info", "All that it runs on"],
-                    ["trial", "Try other stacks"],
-                  ].map(([path, text]) => (
-                    <Command.Item
-                      key={path}
-                      className={item}
-                      onSelect={() => lead(`/sites/${of.name}/${path}`)}
-                    >
-                      {text}
-                    </Command.Item>
-                  ))}
-                </Command.Group>
+                <WithSite of={of} doing={doing} />
               ) : (
-                <>
-                  <Command.Group heading="Sites" className={heading}>
-                    {sites.map((s) => (
-                      <Command.Item
-                        key={s.name}
-                        value={`${s.title} ${s.name} ${s.domain}`}
-                        className={item}
-                        onSelect={() => {
-                          setOf(s)
-                          setWords("")
-                        }}
-                      >
-                        <span className="truncate">{s.title}</span>{" "}
-                        <span className="shrink-0 font-mono text-[12.5px] text-soft">{s.name}</span>
-                      </Command.Item>
-                    ))}
-                  </Command.Group>
-                  <Command.Group heading="Do" className={heading}>
-                    <Command.Item className={item} onSelect={() => lead("/?new")}>
-                      Make a new site
-                    </Command.Item>
-                    <Command.Item
-                      className={item}
-                      onSelect={() => act(() => call("POST", "/sites/verify", { all: true }))}
-                    >
-                      Verify all sites
-                    </Command.Item>
-                    <Command.Item
-                      className={item}
-                      onSelect={() => {
-                        turn()
-                        change(false)
-                      }}
-                    >
-                      Turn light to dark, or back
-                    </Command.Item>
-                  </Command.Group>
-                  <Command.Group heading="Pages" className={heading}>
-                    {pages.map(([path, text]) => (
-                      <Command.Item key={path} className={item} onSelect={() => lead(path)}>
-                        {text}
-                      </Command.Item>
-                    ))}
-                  </Command.Group>
-                </>
+                <Everything doing={doing} choose={choose} turn={turn} />
               )}
             </Command.List>
           </Command>
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>
+  )
+}
+
+// useKey has Ctrl+K, or the Mac's, open and close the palette.
+function useKey(toggle: () => void) {
+  const latest = useRef(toggle)
+  latest.current = toggle
+  useEffect(() => {
+    const press = (event: KeyboardEvent) => {
+      if ((event.ctrlKey || event.metaKey) && event.key === "k") {
+        event.preventDefault()
+        latest.current()
+      }
+    }
+    addEventListener("keydown", press)
+    return () => removeEventListener("keydown", press)
+  }, [])
+}
+
+// Words are what is looked for.
+function Words({
+  of,
+  words,
+  setWords,
+  back,
+}: {
+  of?: Site
+  words: string
+  setWords: (words: string) => void
+  back: () => void
+}) {
+  return (
+    <div className="flex items-baseline gap-3 border-b border-line-strong px-4">
+      {of && <span className="shrink-0 font-semibold">{of.title}</span>}
+      <Command.Input
+        autoFocus
+        value={words}
+        onValueChange={setWords}
+        placeholder={of ? "what to do with it…" : "a site, a page, something to do…"}
+        className="w-full bg-transparent py-3 text-[17px] outline-none placeholder:text-faint"
+        onKeyDown={(e) => {
+          if (e.key === "Backspace" && words === "" && of) back()
+        }}
+      />
+    </div>
+  )
+}
+
+// WithSite is what can be done with one site.
+function WithSite({ of, doing: { close, lead, act } }: { of: Site; doing: Doing }) {
+  const kits = useKits().data?.kits ?? []
+  const verb = (v: Verb) => act(() => ask(v, [of.name]))
+  const signIn = () => {
+    const page = window.open("", "_blank")
+    void act(async () => {
+      const ticket = await call<{ url: string }>("POST", `/sites/${of.name}/tickets`, {}).catch((error) => {
+        page?.close()
+        throw error
+      })
+      if (page) page.location.href = ticket.url
+    })
+  }
+  const running = of.state === "running"
+  return (
+    <Command.Group heading={of.name} className={heading}>
+      <Command.Item className={item} onSelect={() => lead(`/sites/${of.name}`)}>
+        Its page
+      </Command.Item>
+      {running && (
+        <Command.Item
+          className={item}
+          onSelect={() => {
+            window.open(of.url, "_blank")
+            close()
+          }}
+        >
+          Open it <span className="font-mono text-[12.5px] text-soft">{of.url}</span>
+        </Command.Item>
+      )}
+      {running && kits.find((k) => k.name === of.kit.name)?.signs_in && (
+        <Command.Item className={item} onSelect={signIn}>
+          Sign in
+        </Command.Item>
+      )}
+      <Command.Item className={item} onSelect={() => verb(running ? "stop" : "start")}>
+        {running ? "Stop it" : "Start it"}
+      </Command.Item>
+      <Command.Item className={item} onSelect={() => verb("verify")}>
+        Verify it
+      </Command.Item>
+      {[
+        ["settings", "Settings"],
+        ["logs", "Logs"],
+        ["info", "All that it runs on"],
+        ["trial", "Try other stacks"],
+      ].map(([path, text]) => (
+        <Command.Item key={path} className={item} onSelect={() => lead(`/sites/${of.name}/${path}`)}>
+          {text}
+        </Command.Item>
+      ))}
+    </Command.Group>
+  )
+}
+
+// Everything is the sites, what can be done without one, and the pages.
+function Everything({
+  doing: { close, lead, act },
+  choose,
+  turn,
+}: {
+  doing: Doing
+  choose: (site: Site) => void
+  turn: () => void
+}) {
+  const sites = useSites().data ?? []
+  return (
+    <>
+      <Command.Group heading="Sites" className={heading}>
+        {sites.map((s) => (
+          <Command.Item
+            key={s.name}
+            value={`${s.title} ${s.name} ${s.domain}`}
+            className={item}
+            onSelect={() => choose(s)}
+          >
+            <span className="truncate">{s.title}</span>{" "}
+            <span className="shrink-0 font-mono text-[12.5px] text-soft">{s.name}</span>
+          </Command.Item>
+        ))}
+      </Command.Group>
+      <Command.Group heading="Do" className={heading}>
+        <Command.Item className={item} onSelect={() => lead("/?new")}>
+          Make a new site
+        </Command.Item>
+        <Command.Item
+          className={item}
+          onSelect={() => act(() => call("POST", "/sites/verify", { all: true }))}
+        >
+          Verify all sites
+        </Command.Item>
+        <Command.Item
+          className={item}
+          onSelect={() => {
+            turn()
+            close()
+          }}
+        >
+          Turn light to dark, or back
+        </Command.Item>
+      </Command.Group>
+      <Command.Group heading="Pages" className={heading}>
+        {pages.map(([path, text]) => (
+          <Command.Item key={path} className={item} onSelect={() => lead(path)}>
+            {text}
+          </Command.Item>
+        ))}
+      </Command.Group>
+    </>
   )
 }

@@ -1,6 +1,6 @@
 // Set once: what new sites are made with where nothing else is asked for.
 import { useState } from "react"
-import { call, queries, Refusal, told, useDefaults, type Problem } from "./api"
+import { call, queries, Refusal, told, useDefaults, type DefaultsData, type Problem } from "./api"
 import { Button, Mono, Notice, Word } from "./ui"
 
 const titles: Record<string, string> = {
@@ -71,32 +71,13 @@ export function SetOnce() {
           <span>Sites that have another</span>
         </div>
         {page.data?.settings.map((d) => (
-          <label
+          <Row
             key={d.name}
-            data-setting={d.name}
-            className="grid grid-cols-[11rem_21rem_6.5rem_minmax(0,1fr)_12rem] items-baseline gap-x-5 border-b border-line py-1.5"
-          >
-            <span className="font-medium">{titles[d.name] ?? d.name}</span>
-            <input
-              name={d.name}
-              type={d.name === "admin_password" ? "password" : "text"}
-              autoComplete="off"
-              value={draft[d.name] ?? (d.name === "admin_password" ? "" : d.value)}
-              placeholder={d.name === "admin_password" && d.value ? "set" : d.usual}
-              onChange={(e) => setDraft({ ...draft, [d.name]: e.target.value })}
-              aria-invalid={problems.some((p) => p.field === d.name)}
-              className={`border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-soft ${d.name in draft ? "text-accent" : ""}`}
-            />
-            <span className="text-[13px] text-soft">{d.from}</span>
-            <span className="text-[13px] text-soft">{d.about}</span>
-            <span className="truncate text-[13px] text-soft" title={d.others.join(", ")}>
-              {d.others.length === 0
-                ? "none"
-                : d.others.length < 3
-                  ? d.others.join(", ")
-                  : `${d.others.length} sites`}
-            </span>
-          </label>
+            setting={d}
+            draft={draft[d.name]}
+            wrong={problems.some((p) => p.field === d.name)}
+            change={(value) => setDraft({ ...draft, [d.name]: value })}
+          />
         ))}
         <p className="mt-4 flex items-center gap-5">
           <Button type="submit" tone="strong" disabled={Object.keys(draft).length === 0}>
@@ -115,5 +96,46 @@ export function SetOnce() {
         </p>
       </form>
     </>
+  )
+}
+
+// Row is one setting, where its value is from, and who has another.
+function Row({
+  setting: d,
+  draft,
+  wrong,
+  change,
+}: {
+  setting: DefaultsData["settings"][number]
+  draft?: string
+  wrong: boolean
+  change: (value: string) => void
+}) {
+  return (
+    <label
+      data-setting={d.name}
+      className="grid grid-cols-[11rem_21rem_6.5rem_minmax(0,1fr)_12rem] items-baseline gap-x-5 border-b border-line py-1.5"
+    >
+      <span className="font-medium">{titles[d.name] ?? d.name}</span>
+      <input
+        name={d.name}
+        type={d.name === "admin_password" ? "password" : "text"}
+        autoComplete="off"
+        value={draft ?? (d.name === "admin_password" ? "" : d.value)}
+        placeholder={d.name === "admin_password" && d.value ? "set" : d.usual}
+        onChange={(e) => change(e.target.value)}
+        aria-invalid={wrong}
+        className={`border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-soft ${draft !== undefined ? "text-accent" : ""}`}
+      />
+      <span className="text-[13px] text-soft">{d.from}</span>
+      <span className="text-[13px] text-soft">{d.about}</span>
+      <span className="truncate text-[13px] text-soft" title={d.others.join(", ")}>
+        {d.others.length === 0
+          ? "none"
+          : d.others.length < 3
+            ? d.others.join(", ")
+            : `${d.others.length} sites`}
+      </span>
+    </label>
   )
 }

@@ -3,37 +3,24 @@ import { useState } from "react"
 import { call, request, queries, Refusal, told, useShelf, type ShelfItem } from "./api"
 import { Button, Mono, Notice, Word } from "./ui"
 
+// Act does something with the shelf, and says what meanwhile.
+type Act = (what: string, work: () => Promise<unknown>) => Promise<void>
+
 export function ShelfPage() {
   const shelf = useShelf()
   const [fault, setFault] = useState<string>()
-  const [address, setAddress] = useState("")
   const [busy, setBusy] = useState("")
-  const act = async (what: string, work: () => Promise<unknown>) => {
+  const act: Act = async (what, work) => {
     setBusy(what)
     setFault(undefined)
     try {
       await work()
-      setAddress("")
     } catch (error) {
       setFault(told(error))
     }
     setBusy("")
     await queries.invalidateQueries()
   }
-  const add = (files: FileList | null) =>
-    act("taking it in…", async () => {
-      for (const file of files ?? []) {
-        const answer = await request(`/shelf/${encodeURIComponent(file.name)}`, {
-          method: "PUT",
-          body: file,
-          headers: { "Content-Type": "application/zip" },
-        })
-        if (!answer.ok) {
-          const told = await answer.json()
-          throw new Refusal(answer.status, told.detail, told.errors ?? [])
-        }
-      }
-    })
   const items = shelf.data?.items ?? []
   return (
     <>
@@ -44,46 +31,7 @@ export function ShelfPage() {
       </p>
       {shelf.isError && <Notice tone="fail">{shelf.error.message}</Notice>}
       {fault && <Notice tone="fail">{fault}</Notice>}
-      <form
-        className="mb-5 flex flex-wrap items-end gap-x-6 gap-y-3"
-        onSubmit={(e) => {
-          e.preventDefault()
-          void act("fetching…", () =>
-            call("POST", "/shelf/fetch", address.includes("/") ? { address } : { package: address }),
-          )
-        }}
-      >
-        <label className="cursor-pointer rounded-sm border border-line-strong bg-sheet px-3 py-1 text-[14px] font-medium focus-within:outline-2 focus-within:outline-offset-2 focus-within:outline-accent hover:border-ink">
-          Add archives…
-          <input
-            type="file"
-            name="archive"
-            accept=".zip"
-            multiple
-            className="sr-only"
-            onChange={(e) => add(e.target.files)}
-          />
-        </label>
-        <label className="grow basis-80">
-          <span className="text-[13px] text-soft">
-            or fetch one: an address, or a Debian package of plugins or themes
-          </span>
-          <input
-            name="address"
-            value={address}
-            onChange={(e) => setAddress(e.target.value)}
-            spellCheck={false}
-            placeholder="https://plugins.example/garden-menu.1.2.zip"
-            className="w-full border-b border-line-strong bg-transparent py-1 font-mono text-[13px] placeholder:text-faint"
-          />
-        </label>
-        <Button type="submit" disabled={!address || !!busy}>
-          Fetch
-        </Button>
-        <span aria-live="polite" className="text-[13px] text-accent">
-          {busy}
-        </span>
-      </form>
+      <Add act={act} busy={busy} />
       <div className="grid grid-cols-[minmax(0,1.4fr)_6rem_7rem_8rem_minmax(0,1.2fr)_4rem] gap-x-5 border-b border-line-strong pb-1 text-[13px] text-soft">
         <span>What it is</span>
         <span>Kind</span>
@@ -101,6 +49,71 @@ export function ShelfPage() {
         />
       ))}
     </>
+  )
+}
+
+// takeIn has the service keep an archive.
+async function takeIn(file: File) {
+  const answer = await request(`/shelf/${encodeURIComponent(file.name)}`, {
+    method: "PUT",
+    body: file,
+    headers: { "Content-Type": "application/zip" },
+  })
+  if (!answer.ok) {
+    const told = await answer.json()
+    throw new Refusal(answer.status, told.detail, told.errors ?? [])
+  }
+}
+
+// Add brings archives to the shelf, from this machine or from an address.
+function Add({ act, busy }: { act: Act; busy: string }) {
+  const [address, setAddress] = useState("")
+  return (
+    <form
+      className="mb-5 flex flex-wrap items-end gap-x-6 gap-y-3"
+      onSubmit={(e) => {
+        e.preventDefault()
+        void act("fetching…", async () => {
+          await call("POST", "/shelf/fetch", address.includes("/") ? { address } : { package: address })
+          setAddress("")
+        })
+      }}
+    >
+      <label className="cursor-pointer rounded-sm border border-line-strong bg-sheet px-3 py-1 text-[14px] font-medium focus-within:outline-2 focus-within:outline-offset-2 focus-within:outline-accent hover:border-ink">
+        Add archives…
+        <input
+          type="file"
+          name="archive"
+          accept=".zip"
+          multiple
+          className="sr-only"
+          onChange={(e) =>
+            act("taking it in…", async () => {
+              for (const file of e.target.files ?? []) await takeIn(file)
+            })
+          }
+        />
+      </label>
+      <label className="grow basis-80">
+        <span className="text-[13px] text-soft">
+          or fetch one: an address, or a Debian package of plugins or themes
+        </span>
+        <input
+          name="address"
+          value={address}
+          onChange={(e) => setAddress(e.target.value)}
+          spellCheck={false}
+          placeholder="https://plugins.example/garden-menu.1.2.zip"
+          className="w-full border-b border-line-strong bg-transparent py-1 font-mono text-[13px] placeholder:text-faint"
+        />
+      </label>
+      <Button type="submit" disabled={!address || !!busy}>
+        Fetch
+      </Button>
+      <span aria-live="polite" className="text-[13px] text-accent">
+        {busy}
+      </span>
+    </form>
   )
 }
 

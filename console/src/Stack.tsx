@@ -1,13 +1,14 @@
 // Changing a site's stack: the engines as choices beside the facts, what would happen, and what the last change found.
-import { useQuery } from "@tanstack/react-query"
+import { useQuery, type UseQueryResult } from "@tanstack/react-query"
 import { useState } from "react"
 import {
   changeOf,
   call,
   queries,
-  Refusal,
+  told,
   useEngines,
   useOperations,
+  type Change,
   type Operation,
   type Preview,
   type Site,
@@ -43,11 +44,7 @@ export function ChangeStack({ site: s, busy }: { site: Site; busy: boolean }) {
       setWanted({})
       await queries.invalidateQueries()
     } catch (error) {
-      setFault(
-        error instanceof Refusal
-          ? [error.message, ...error.problems.map((p) => p.message)].join("; ")
-          : String(error),
-      )
+      setFault(told(error))
     }
   }
   return (
@@ -79,64 +76,74 @@ export function ChangeStack({ site: s, busy }: { site: Site; busy: boolean }) {
           {s.kit_title} {s.kit.version}
         </span>
       </div>
-      {any && (
-        <div className="mt-4 border-l-4 border-accent pl-3" aria-live="polite">
-          {preview.isError && (
-            <p className="text-fail">
-              {preview.error instanceof Refusal
-                ? (preview.error.problems[0]?.message ?? preview.error.message)
-                : "It cannot be previewed"}
-            </p>
-          )}
-          {preview.data && (
-            <>
-              {preview.data.warning && <p className="font-semibold text-fail">{preview.data.warning}</p>}
-              <p className="text-[13px] text-soft">
-                {preview.data.supported}. What visitors notice: {preview.data.downtime}.
-              </p>
-              <p className="mt-1 text-[13px] text-soft">
-                {preview.data.steps.join(" → ")}. If a check that passes now fails then, the site goes back by
-                itself.
-              </p>
-              <p className="mt-3 flex flex-wrap items-center gap-x-5 gap-y-2">
-                <Button tone="strong" disabled={busy} onClick={go}>
-                  Switch
-                </Button>
-                <label className="flex items-center gap-2 text-[13px]">
-                  <input
-                    type="checkbox"
-                    className="accent-(--accent)"
-                    checked={keep}
-                    onChange={(e) => setKeep(e.target.checked)}
-                  />{" "}
-                  stay there although a check fails
-                </label>
-              </p>
-            </>
-          )}
-        </div>
-      )}
+      {any && <Outlook preview={preview} busy={busy} keep={keep} setKeep={setKeep} go={go} />}
       {fault && <Notice tone="fail">{fault}</Notice>}
-      {!any && change && last?.state !== "running" && (
-        <p className="mt-3 text-[13px] text-soft">
-          Last change:{" "}
-          <Mono>
-            {[change.before.stack.php, change.before.stack.web, change.before.stack.database].join(", ")}
-          </Mono>{" "}
-          →{" "}
-          <Mono>
-            {[change.after.stack.php, change.after.stack.web, change.after.stack.database].join(", ")}
-          </Mono>
-          {change.went_back ? (
-            <b className="font-semibold text-fail">
-              {" "}
-              went back ({change.worse?.join(", ") || "it could not be carried out"})
-            </b>
-          ) : (
-            `, longest time without an answer ${change.downtime_milliseconds} ms`
-          )}
-        </p>
+      {!any && change && last?.state !== "running" && <LastChange change={change} />}
+    </div>
+  )
+}
+
+// Outlook is what a switch would do, before it is done.
+function Outlook({
+  preview,
+  busy,
+  keep,
+  setKeep,
+  go,
+}: {
+  preview: UseQueryResult<Preview>
+  busy: boolean
+  keep: boolean
+  setKeep: (keep: boolean) => void
+  go: () => Promise<void>
+}) {
+  return (
+    <div className="mt-4 border-l-4 border-accent pl-3" aria-live="polite">
+      {preview.isError && <p className="text-fail">{told(preview.error)}</p>}
+      {preview.data && (
+        <>
+          {preview.data.warning && <p className="font-semibold text-fail">{preview.data.warning}</p>}
+          <p className="text-[13px] text-soft">
+            {preview.data.supported}. What visitors notice: {preview.data.downtime}.
+          </p>
+          <p className="mt-1 text-[13px] text-soft">
+            {preview.data.steps.join(" → ")}. If a check that passes now fails then, the site goes back by
+            itself.
+          </p>
+          <p className="mt-3 flex flex-wrap items-center gap-x-5 gap-y-2">
+            <Button tone="strong" disabled={busy} onClick={go}>
+              Switch
+            </Button>
+            <label className="flex items-center gap-2 text-[13px]">
+              <input
+                type="checkbox"
+                className="accent-(--accent)"
+                checked={keep}
+                onChange={(e) => setKeep(e.target.checked)}
+              />{" "}
+              stay there although a check fails
+            </label>
+          </p>
+        </>
       )}
     </div>
+  )
+}
+
+// LastChange is what came of the last one.
+function LastChange({ change }: { change: Change }) {
+  const words = ({ php, web, database }: Change["before"]["stack"]) => [php, web, database].join(", ")
+  return (
+    <p className="mt-3 text-[13px] text-soft">
+      Last change: <Mono>{words(change.before.stack)}</Mono> → <Mono>{words(change.after.stack)}</Mono>
+      {change.went_back ? (
+        <b className="font-semibold text-fail">
+          {" "}
+          went back ({change.worse?.join(", ") || "it could not be carried out"})
+        </b>
+      ) : (
+        `, longest time without an answer ${change.downtime_milliseconds} ms`
+      )}
+    </p>
   )
 }

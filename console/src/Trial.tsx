@@ -5,13 +5,15 @@ import {
   trialOf,
   call,
   queries,
-  Refusal,
+  told,
   useEngines,
   useOperations,
   useSites,
   type Cell,
   type Operation,
+  type Site,
   type Trial,
+  type Watched,
   useImage,
 } from "./api"
 import { useOperation } from "./live"
@@ -28,48 +30,9 @@ const byVersion = (a: string, b: string) => a.localeCompare(b, "en", { numeric: 
 
 export function TrialPage({ name }: { name: string }) {
   const site = useSites().data?.find((s) => s.name === name)
-  const engines = useEngines().data?.engines ?? []
   const trials = (useOperations().data ?? []).filter((o) => o.kind === "trial" && trialOf(o)?.site === name)
-  const [chosen, setChosen] = useState<Record<string, string[]>>({})
-  const [visit, setVisit] = useState("")
-  const [fault, setFault] = useState<string>()
   const [shown, setShown] = useState<string>()
   const current = shown ?? trials[0]?.id
-  const own: Record<string, string | undefined> = {
-    php: site?.stack.php.engine,
-    web: site?.stack.web.engine,
-    database: site?.stack.database.engine,
-  }
-  const of = (kind: string) =>
-    chosen[kind] ??
-    (kind === "php"
-      ? engines.filter((e) => e.kind === "php").map((e) => e.id)
-      : [own[kind]].filter((id) => id !== undefined))
-  const count = kinds.reduce((product, [kind]) => product * of(kind).length, 1)
-  const toggle = (kind: string, id: string) =>
-    setChosen({
-      ...chosen,
-      [kind]: of(kind).includes(id) ? of(kind).filter((e) => e !== id) : [...of(kind), id],
-    })
-  const go = async () => {
-    setFault(undefined)
-    try {
-      const made = await call<Operation>("POST", `/sites/${name}/trial`, {
-        php: of("php").join(","),
-        web: of("web").join(","),
-        database: of("database").join(","),
-        visit: visit.split(/\s+/).filter(Boolean),
-      })
-      setShown(made.id)
-      await queries.invalidateQueries()
-    } catch (error) {
-      setFault(
-        error instanceof Refusal
-          ? [error.message, ...error.problems.map((p) => `${p.message}; ${p.remedy}`)].join("; ")
-          : String(error),
-      )
-    }
-  }
   return (
     <>
       <Crumbs name={name} here="trial" />
@@ -80,37 +43,79 @@ export function TrialPage({ name }: { name: string }) {
         Every combination gets a temporary copy of the site, which is verified, asked for its pages and
         compared by picture. Nothing is kept, and the site itself is not touched.
       </p>
+      <Choice name={name} site={site} begun={setShown} />
+      {current ? (
+        <Grid id={current} />
+      ) : (
+        <p className="py-12 text-center text-soft">
+          Nothing has been tried yet. Choose engines above: every combination becomes a cell.
+        </p>
+      )}
+      {trials.length > 1 && (
+        <p className="mt-8 text-[13px] text-soft">
+          Earlier trials:{" "}
+          {trials.map((o) => (
+            <Word key={o.id} className="mr-3" aria-current={o.id === current} onClick={() => setShown(o.id)}>
+              {new Date(o.created_at).toLocaleString("sv").slice(0, 16)}
+            </Word>
+          ))}
+        </p>
+      )}
+    </>
+  )
+}
+
+// useChoice is which engines are to be tried: every PHP, and otherwise what the site is on, until others are chosen.
+function useChoice(site: Site | undefined) {
+  const engines = useEngines().data?.engines ?? []
+  const [chosen, setChosen] = useState<Record<string, string[]>>({})
+  const own: Record<string, string | undefined> = {
+    php: site?.stack.php.engine,
+    web: site?.stack.web.engine,
+    database: site?.stack.database.engine,
+  }
+  const all = (kind: string) =>
+    engines
+      .filter((e) => e.kind === kind)
+      .map((e) => e.id)
+      .sort(byVersion)
+  const of = (kind: string) =>
+    chosen[kind] ?? (kind === "php" ? all(kind) : [own[kind]].filter((id) => id !== undefined))
+  return {
+    own,
+    all,
+    of,
+    choose: (kind: string, ids: string[]) => setChosen({ ...chosen, [kind]: ids }),
+    count: kinds.reduce((product, [kind]) => product * of(kind).length, 1),
+  }
+}
+
+// Choice is the form of a trial.
+function Choice({ name, site, begun }: { name: string; site?: Site; begun: (id: string) => void }) {
+  const choice = useChoice(site)
+  const { of, count } = choice
+  const [visit, setVisit] = useState("")
+  const [fault, setFault] = useState<string>()
+  const go = async () => {
+    setFault(undefined)
+    try {
+      const made = await call<Operation>("POST", `/sites/${name}/trial`, {
+        php: of("php").join(","),
+        web: of("web").join(","),
+        database: of("database").join(","),
+        visit: visit.split(/\s+/).filter(Boolean),
+      })
+      begun(made.id)
+      await queries.invalidateQueries()
+    } catch (error) {
+      setFault(told(error))
+    }
+  }
+  return (
+    <>
       <div className="mt-4 grid grid-cols-[repeat(3,auto)_1fr] items-start gap-x-10 border-y border-line-strong bg-sheet px-5 py-3">
         {kinds.map(([kind, label]) => (
-          <fieldset key={kind}>
-            <legend className="mb-1 text-[13px] text-soft">
-              {label}{" "}
-              <Word
-                className="ml-2"
-                onClick={() =>
-                  setChosen({ ...chosen, [kind]: engines.filter((e) => e.kind === kind).map((e) => e.id) })
-                }
-              >
-                all
-              </Word>
-            </legend>
-            {engines
-              .filter((e) => e.kind === kind)
-              .map((e) => e.id)
-              .sort(byVersion)
-              .map((id) => (
-                <label key={id} className="flex items-center gap-2 font-mono text-[13px]">
-                  <input
-                    type="checkbox"
-                    className="accent-(--accent)"
-                    checked={of(kind).includes(id)}
-                    onChange={() => toggle(kind, id)}
-                  />{" "}
-                  {id}
-                  {id === own[kind] && <span className="text-soft"> (now)</span>}
-                </label>
-              ))}
-          </fieldset>
+          <EnginesOf key={kind} kind={kind} label={label} choice={choice} />
         ))}
         <div className="flex min-w-52 flex-col gap-3">
           <label className="text-[13px] text-soft">
@@ -137,24 +142,43 @@ export function TrialPage({ name }: { name: string }) {
         </div>
       </div>
       {fault && <Notice tone="fail">{fault}</Notice>}
-      {current ? (
-        <Grid id={current} />
-      ) : (
-        <p className="py-12 text-center text-soft">
-          Nothing has been tried yet. Choose engines above: every combination becomes a cell.
-        </p>
-      )}
-      {trials.length > 1 && (
-        <p className="mt-8 text-[13px] text-soft">
-          Earlier trials:{" "}
-          {trials.map((o) => (
-            <Word key={o.id} className="mr-3" aria-current={o.id === current} onClick={() => setShown(o.id)}>
-              {new Date(o.created_at).toLocaleString("sv").slice(0, 16)}
-            </Word>
-          ))}
-        </p>
-      )}
     </>
+  )
+}
+
+// EnginesOf are those of one kind that can be tried.
+function EnginesOf({
+  kind,
+  label,
+  choice: { own, all, of, choose },
+}: {
+  kind: string
+  label: string
+  choice: ReturnType<typeof useChoice>
+}) {
+  return (
+    <fieldset>
+      <legend className="mb-1 text-[13px] text-soft">
+        {label}{" "}
+        <Word className="ml-2" onClick={() => choose(kind, all(kind))}>
+          all
+        </Word>
+      </legend>
+      {all(kind).map((id) => (
+        <label key={id} className="flex items-center gap-2 font-mono text-[13px]">
+          <input
+            type="checkbox"
+            className="accent-(--accent)"
+            checked={of(kind).includes(id)}
+            onChange={() =>
+              choose(kind, of(kind).includes(id) ? of(kind).filter((e) => e !== id) : [...of(kind), id])
+            }
+          />{" "}
+          {id}
+          {id === own[kind] && <span className="text-soft"> (now)</span>}
+        </label>
+      ))}
+    </fieldset>
   )
 }
 
@@ -166,92 +190,119 @@ function Grid({ id }: { id: string }) {
   const [, go] = useLocation()
   useEffect(() => setOpen(undefined), [id])
   const trial: Trial | undefined = trialOf(watched)
-  if (!trial) return <div className="mt-6 h-40 animate-pulse bg-wash" aria-busy />
-  const axis = (of: (c: Cell) => string) => [...new Set(trial.cells.map(of))].sort(byVersion)
-  const phps = axis((c) => c.stack.php)
+  if (!watched || !trial) return <div className="mt-6 h-40 animate-pulse bg-wash" aria-busy />
   const failing = trial.cells.find((c) => c.verdict === "fail")
   const cell = trial.cells.find((c) => c.copy === (open ?? failing?.copy)) ?? trial.cells[0]
-  const done = trial.cells.filter((c) => c.report || c.verdict === "fail").length
+  const unknown = trial.cells.find((c) => c.supported)
   return (
     <>
-      <p className="mt-5 flex gap-5" aria-live="polite">
-        <b className="font-semibold">
-          {watched?.state === "running" ? (
-            <span className="text-accent">
-              {done} of {trial.cells.length} tried
-            </span>
-          ) : (
-            `${trial.cells.filter((c) => c.verdict === "pass").length} of ${trial.cells.length} passed`
-          )}
-        </b>
-        {watched?.state === "running" && (
-          <Word
-            onClick={() => call("POST", `/operations/${id}/cancel`).then(() => queries.invalidateQueries())}
-          >
-            cancel
-          </Word>
-        )}
-        {watched?.state !== "running" && (
-          <span className="text-soft">
-            {(
-              (Date.parse(watched?.finished_at ?? "") - Date.parse(watched?.created_at ?? "")) /
-              1000
-            ).toFixed(1)}{" "}
-            s for all
-          </span>
-        )}
-      </p>
-      {axis((c) => c.stack.database).map((database) => (
-        <table key={database} className="mt-3 w-full border-collapse" aria-label={`On ${database}`}>
-          <thead>
-            <tr className="border-b border-line-strong text-left text-[13px] text-soft">
-              <th className="w-52 py-1 font-normal">{database}</th>
-              {phps.map((php) => (
-                <th key={php} className="py-1 pl-2 font-mono font-normal">
-                  {php}
-                </th>
-              ))}
-            </tr>
-          </thead>
-          <tbody>
-            {axis((c) => c.stack.web).map((web) => (
-              <tr key={web} className="border-b border-line">
-                <th className="py-1 text-left font-mono text-[13px] font-normal">{web}</th>
-                {phps.map((php) => {
-                  const c = trial.cells.find(
-                    (each) =>
-                      each.stack.php === php && each.stack.web === web && each.stack.database === database,
-                  )
-                  return (
-                    <td key={php} className="p-1">
-                      {c && (
-                        <GridCell
-                          cell={c}
-                          doing={watched?.activity?.[c.copy]?.text}
-                          current={c === cell}
-                          onOpen={() => setOpen(c.copy)}
-                        />
-                      )}
-                    </td>
-                  )
-                })}
-              </tr>
-            ))}
-          </tbody>
-        </table>
+      <Standing watched={watched} trial={trial} />
+      {axis(trial, (c) => c.stack.database).map((database) => (
+        <OnDatabase
+          key={database}
+          database={database}
+          trial={trial}
+          watched={watched}
+          current={cell}
+          open={setOpen}
+        />
       ))}
-      {trial.cells.some((c) => c.supported) && (
-        <p className="mt-2 text-[13px] text-soft">
-          * not among what is known: {trial.cells.find((c) => c.supported)?.supported}
-        </p>
+      {unknown && (
+        <p className="mt-2 text-[13px] text-soft">* not among what is known: {unknown.supported}</p>
       )}
       {cell && <CellReport cell={cell} operation={id} site={trial.site} pictures={trial.picture} />}
-      {trial.keep && watched?.state !== "running" && (
+      {trial.keep && watched.state !== "running" && (
         <p className="mt-4">
           <Word onClick={() => go("/")}>The copies were kept as sites</Word>
         </p>
       )}
     </>
+  )
+}
+
+const axis = (trial: Trial, of: (c: Cell) => string) => [...new Set(trial.cells.map(of))].sort(byVersion)
+
+// Standing is how far a trial has got, or what came of it.
+function Standing({ watched, trial }: { watched: Watched; trial: Trial }) {
+  const count = (which: (c: Cell) => unknown) => trial.cells.filter(which).length
+  if (watched.state === "running")
+    return (
+      <p className="mt-5 flex gap-5" aria-live="polite">
+        <b className="font-semibold text-accent">
+          {count((c) => c.report || c.verdict === "fail")} of {trial.cells.length} tried
+        </b>
+        <Word
+          onClick={() =>
+            call("POST", `/operations/${watched.id}/cancel`).then(() => queries.invalidateQueries())
+          }
+        >
+          cancel
+        </Word>
+      </p>
+    )
+  const took = (Date.parse(watched.finished_at ?? "") - Date.parse(watched.created_at)) / 1000
+  return (
+    <p className="mt-5 flex gap-5" aria-live="polite">
+      <b className="font-semibold">
+        {count((c) => c.verdict === "pass")} of {trial.cells.length} passed
+      </b>
+      <span className="text-soft">{took.toFixed(1)} s for all</span>
+    </p>
+  )
+}
+
+// OnDatabase is the grid on one database server: web servers down, PHP versions across.
+function OnDatabase({
+  database,
+  trial,
+  watched,
+  current,
+  open,
+}: {
+  database: string
+  trial: Trial
+  watched: Watched
+  current?: Cell
+  open: (copy: string) => void
+}) {
+  const phps = axis(trial, (c) => c.stack.php)
+  return (
+    <table className="mt-3 w-full border-collapse" aria-label={`On ${database}`}>
+      <thead>
+        <tr className="border-b border-line-strong text-left text-[13px] text-soft">
+          <th className="w-52 py-1 font-normal">{database}</th>
+          {phps.map((php) => (
+            <th key={php} className="py-1 pl-2 font-mono font-normal">
+              {php}
+            </th>
+          ))}
+        </tr>
+      </thead>
+      <tbody>
+        {axis(trial, (c) => c.stack.web).map((web) => (
+          <tr key={web} className="border-b border-line">
+            <th className="py-1 text-left font-mono text-[13px] font-normal">{web}</th>
+            {phps.map((php) => {
+              const c = trial.cells.find(
+                ({ stack }) => stack.php === php && stack.web === web && stack.database === database,
+              )
+              return (
+                <td key={php} className="p-1">
+                  {c && (
+                    <GridCell
+                      cell={c}
+                      doing={watched.activity[c.copy]?.text}
+                      current={c === current}
+                      onOpen={() => open(c.copy)}
+                    />
+                  )}
+                </td>
+              )
+            })}
+          </tr>
+        ))}
+      </tbody>
+    </table>
   )
 }
 
@@ -349,24 +400,7 @@ function CellReport({
           </tbody>
         </table>
       </div>
-      <div className="min-w-0 p-5">
-        <h2 className="text-xl font-semibold">What PHP said</h2>
-        {c.messages.length === 0 && <p className="mt-1 text-soft">Nothing, while the pages were asked.</p>}
-        <ul className="mt-2 max-h-96 space-y-2 overflow-auto">
-          {c.messages.map((m, i) => (
-            <li
-              key={i}
-              className={`border-l-4 pl-3 ${/error/i.test(m.level) ? "border-fail" : "border-line-strong"}`}
-            >
-              <b className="font-semibold">{m.level}</b> <span className="break-words">{m.text}</span>
-              <Mono className="block break-all text-soft">
-                {m.where}
-                {m.count > 1 && `, ${m.count} times`}
-              </Mono>
-            </li>
-          ))}
-        </ul>
-      </div>
+      <Said cell={c} />
       {pictures && c.different !== null && (
         <div className="col-span-2 grid grid-cols-2 gap-5 border-t border-line p-5">
           <Picture operation={operation} name={site} words="The site as it is" />
@@ -382,6 +416,30 @@ function CellReport({
         </div>
       )}
     </section>
+  )
+}
+
+// Said is what PHP said while a cell's pages were asked.
+function Said({ cell: c }: { cell: Cell }) {
+  return (
+    <div className="min-w-0 p-5">
+      <h2 className="text-xl font-semibold">What PHP said</h2>
+      {c.messages.length === 0 && <p className="mt-1 text-soft">Nothing, while the pages were asked.</p>}
+      <ul className="mt-2 max-h-96 space-y-2 overflow-auto">
+        {c.messages.map((m, i) => (
+          <li
+            key={i}
+            className={`border-l-4 pl-3 ${/error/i.test(m.level) ? "border-fail" : "border-line-strong"}`}
+          >
+            <b className="font-semibold">{m.level}</b> <span className="break-words">{m.text}</span>
+            <Mono className="block break-all text-soft">
+              {m.where}
+              {m.count > 1 && `, ${m.count} times`}
+            </Mono>
+          </li>
+        ))}
+      </ul>
+    </div>
   )
 }
 

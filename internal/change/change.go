@@ -39,6 +39,9 @@ const (
 	Settle             plan.Step = "settle"
 )
 
+// stays notes that a change is not taken back any more.
+const stays = "stays"
+
 // TargetOf is what a site runs on now.
 func TargetOf(s site.Site) plan.Target {
 	return plan.Target{Stack: s.Stack, Settings: s.Settings, Domain: s.Domain, Domains: s.Domains, Forwards: s.Forwards}
@@ -63,7 +66,7 @@ func (c *Changer) Steps(kind plan.Kind, change plan.Change, left ...plan.Step) [
 // Kind is a kind of change of these steps. before and after are what else is taken back, before and after the site is on its old target
 // again; nil for nothing. Both bear that there is nothing to be taken back.
 func (c *Changer) Kind(name plan.Kind, before, after Back, steps ...operation.Step) operation.Kind {
-	return operation.Kind{Name: name, Steps: steps, OnFailure: operation.GoBack, Recover: plan.Always(plan.TakeBack),
+	return operation.Kind{Name: name, Steps: steps, OnFailure: operation.GoBack, Recover: unfinished,
 		Show:   operation.ShowAs[plan.Change],
 		GoBack: func(ctx context.Context, w *operation.Part) error { return c.goBack(ctx, w, before, after) }}
 }
@@ -199,10 +202,7 @@ func (c *Changer) SettleStep(settled Back) operation.Step {
 		}
 		operation.Learn(w, func(p *plan.Change) { p.Worse = worse })
 		if len(worse) == 0 || change.Keep {
-			if settled == nil {
-				return nil
-			}
-			return settled(ctx, w, s, change)
+			return c.settle(ctx, w, s, change, settled)
 		}
 		first := after.Result(check.ID(worse[0]))
 		reason := fmt.Sprintf("on %s, %s no longer passed: %s", targetWords(change), strings.Join(worse, ", "), first.Observed)
@@ -216,8 +216,34 @@ func (c *Changer) SettleStep(settled Back) operation.Step {
 		if back := w.Stage("back"); len(check.Worse(before, back)) == 0 {
 			words += ", proven by a second report"
 		}
-		return &operation.WentBack{Text: reason + "; " + words}
+		return &operation.Settled{Text: reason + "; " + words}
 	})
+}
+
+// settle does what cannot be taken back. From the note on a change goes on, also after a crash: of what there was before, a part may be
+// gone.
+func (c *Changer) settle(ctx context.Context, w *operation.Part, s site.Site, change plan.Change, settled Back) error {
+	if settled == nil {
+		return nil
+	}
+	if err := w.Note(stays); err != nil {
+		return err
+	}
+	if err := settled(context.WithoutCancel(ctx), w, s, change); err != nil {
+		return &operation.Settled{Text: "the site is on " + targetWords(change) + " and stays so, but what is not needed any more is left: " +
+			err.Error()}
+	}
+	return nil
+}
+
+// unfinished says what a restarted service does with a change that it finds unfinished.
+func unfinished(journal []plan.Entry) plan.Recovery {
+	if slices.ContainsFunc(journal, func(e plan.Entry) bool {
+		return e.Step == Settle && e.Note == stays && (e.State == plan.Active || e.State == plan.Done)
+	}) {
+		return plan.Resume
+	}
+	return plan.TakeBack
 }
 
 // targetWords name what is new.

@@ -1,9 +1,11 @@
 package operation
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -180,7 +182,13 @@ func (o *Operation) do(step Step, w *Part) error {
 			return err
 		}
 	}
-	return step.Do(o.ctx, w)
+	if err := o.point(w.Name, step.Name, "before"); err != nil {
+		return err
+	}
+	if err := step.Do(o.ctx, w); err != nil {
+		return err
+	}
+	return o.point(w.Name, step.Name, "after")
 }
 
 func (o *Operation) next(name string) (position int, step Step, ok bool) {
@@ -232,14 +240,7 @@ func (o *Operation) together() bool {
 		return false
 	}
 	started := time.Now()
-	failed := map[string]error{}
-	if err := o.ctx.Err(); err != nil {
-		for _, name := range names {
-			failed[name] = err
-		}
-	} else {
-		failed = common.All(o.ctx, names)
-	}
+	failed := o.all(common, names)
 	for _, name := range names {
 		elapsed := time.Since(started).Milliseconds()
 		if err := failed[name]; err != nil {
@@ -250,6 +251,22 @@ func (o *Operation) together() bool {
 		o.mark(name, positions[name], plan.Done, "", elapsed)
 	}
 	return !o.r.work.Ending()
+}
+
+// all does a step for all that got this far, and returns those that failed.
+func (o *Operation) all(step Step, names []string) map[string]error {
+	failed := map[string]error{}
+	left := slices.DeleteFunc(slices.Clone(names), func(name string) bool {
+		failed[name] = cmp.Or(o.point(name, step.Name, "before"), o.ctx.Err())
+		return failed[name] != nil
+	})
+	if len(left) > 0 {
+		maps.Copy(failed, step.All(o.ctx, left))
+	}
+	for _, name := range left {
+		failed[name] = cmp.Or(failed[name], o.point(name, step.Name, "after"))
+	}
+	return failed
 }
 
 // broken ends one site's part as its kind has it. When the service itself is ending, everything stays as the journal says, for the
@@ -276,9 +293,9 @@ func (o *Operation) broken(name string, reason error) {
 			text += "; everything was taken back"
 		}
 	case GoBack:
-		var back *WentBack
-		if !errors.As(reason, &back) {
-			if err := o.kind.GoBack(ctx, w); err != nil {
+		var settled *Settled
+		if !errors.As(reason, &settled) {
+			if err := o.goBack(ctx, w); err != nil {
 				text += "; and going back failed: " + err.Error()
 				o.r.Fail(name, errors.New(text))
 			} else {
@@ -291,10 +308,10 @@ func (o *Operation) broken(name string, reason error) {
 	o.end(name, state, text)
 }
 
-// WentBack says that a step has brought its site back to what it was already, and why.
-type WentBack struct{ Text string }
+// Settled says why a step failed that has seen to what becomes of its site already: nothing is to be led back.
+type Settled struct{ Text string }
 
-func (e *WentBack) Error() string { return e.Text }
+func (e *Settled) Error() string { return e.Text }
 
 // left marks a site that could not be taken back.
 func (o *Operation) left(w *Part, text string) {
@@ -302,6 +319,14 @@ func (o *Operation) left(w *Part, text string) {
 		o.kind.Left(w)
 	}
 	o.r.Fail(w.Name, errors.New(text))
+}
+
+// goBack leads a part to what was before.
+func (o *Operation) goBack(ctx context.Context, w *Part) error {
+	if err := o.point(w.Name, "go-back", "before"); err != nil {
+		return err
+	}
+	return o.kind.GoBack(ctx, w)
 }
 
 // takeBack undoes the steps of a part in reverse.
@@ -313,7 +338,11 @@ func (o *Operation) takeBack(ctx context.Context, name string) error {
 		entry := journal[position]
 		step := o.kind.step(entry.Step)
 		if _, known := o.r.registry.Site(name); step.Undo != nil && (known || o.kind.Other) {
-			if err := step.Undo(ctx, o.part(name), entry.Note); err != nil {
+			err := o.point(name, step.Name, "undo")
+			if err == nil {
+				err = step.Undo(ctx, o.part(name), entry.Note)
+			}
+			if err != nil {
 				return fmt.Errorf("%s: %w", step.Title, err)
 			}
 		}
@@ -340,6 +369,9 @@ func (o *Operation) finish() {
 		}
 	}
 	for _, name := range o.names() {
+		if err := o.point(name, "end", "before"); err != nil {
+			o.r.log.Error("end", "site", name, "reason", err)
+		}
 		o.end(name, plan.OperationDone, "")
 	}
 	o.mu.Lock()

@@ -42,7 +42,10 @@ func (w *Part) Other(name string) (site.Site, bool) { return w.o.r.registry.Site
 // Note keeps a word in the journal for the undo, before what it speaks of happens. Where it cannot be written, nothing may happen.
 func (w *Part) Note(text string) error {
 	w.kept = text
-	return w.o.mark(w.Name, w.position, plan.Active, text, 0)
+	if err := w.o.mark(w.Name, w.position, plan.Active, text, 0); err != nil {
+		return err
+	}
+	return w.o.point(w.Name, w.recorded().Steps[w.position].Step, "noted")
 }
 
 // Progress says what is being done, and how far: 0 to 1, below 0 where that is not known.

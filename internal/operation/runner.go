@@ -64,6 +64,7 @@ func (r *Runner) Register(kinds ...Kind) {
 	for _, kind := range kinds {
 		r.kinds[kind.Name] = kind
 	}
+	r.told()
 }
 
 // Kind returns a registered one.
@@ -272,7 +273,7 @@ func (r *Runner) recover(recorded plan.Operation) (handled []string) {
 			o.end(part.Site, plan.OperationFailed, "the service ended meanwhile; "+o.kind.Again)
 		case next == plan.TakeBack && o.kind.OnFailure == GoBack:
 			left = o.settle(part.Site, "being changed", "going back", "; it is as it was before", func() error {
-				return o.kind.GoBack(ctx, o.part(part.Site))
+				return o.goBack(ctx, o.part(part.Site))
 			})
 		case next == plan.TakeBack:
 			r.log.Warn("taking back a site that was half made", "site", part.Site)

@@ -1,0 +1,55 @@
+//go:build failpoints
+
+package operation
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"vessik/internal/core/plan"
+)
+
+// points is the folder in which a test says what is to happen where: a file KIND.SITE.STEP.WHEN whose text is "fail", "cancel" or "hold".
+// It is gone once the place is reached; one at which the service is held until it is killed is renamed to end with .held.
+var points = os.Getenv("VESSIK_FAILPOINTS")
+
+// point is a place before or after a piece of work.
+func (o *Operation) point(name string, step plan.Step, when string) error {
+	path := filepath.Join(points, fmt.Sprintf("%s.%s.%s.%s", o.kind.Name, name, step, when))
+	text, err := os.ReadFile(path)
+	if points == "" || err != nil {
+		return nil
+	}
+	switch string(text) {
+	case "fail":
+		return errors.Join(errors.New("a failpoint"), os.Remove(path))
+	case "cancel":
+		o.cancel()
+		return errors.Join(os.Remove(path), o.ctx.Err())
+	}
+	if err := os.Rename(path, path+".held"); err != nil {
+		return err
+	}
+	select {} // until it is killed
+}
+
+// told lists the kinds and their steps for the test, which must know all of them.
+func (r *Runner) told() {
+	if points == "" {
+		return
+	}
+	var text strings.Builder
+	for _, kind := range r.kinds {
+		fmt.Fprintf(&text, "%s", kind.Name)
+		for _, step := range kind.Steps {
+			fmt.Fprintf(&text, " %s", step.Name)
+		}
+		fmt.Fprintln(&text)
+	}
+	if err := os.WriteFile(filepath.Join(points, "kinds"), []byte(text.String()), 0o644); err != nil {
+		panic(err)
+	}
+}
