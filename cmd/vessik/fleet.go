@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"vessik/internal/core/fleet"
+	"vessik/internal/core/yamltext"
 )
 
 var fleetCommand = command{name: "fleet", names: "preview|apply|write [FILE|NAME]", about: "describe sites in a file, and make them so",
@@ -56,7 +57,7 @@ func runFleet(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	var fault *fleet.Fault
+	var fault *yamltext.Fault
 	if _, err := fleet.Parse(text); errors.As(err, &fault) {
 		return usageError{fmt.Sprintf("%s, %v", c.names[1], fault)}
 	}

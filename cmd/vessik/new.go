@@ -12,6 +12,7 @@ import (
 
 	"vessik/client"
 	"vessik/internal/core/fleet"
+	"vessik/internal/core/yamltext"
 )
 
 var newCommand = command{name: "new", names: "[NAME…]", about: "make sites",
@@ -167,7 +168,7 @@ func (c *call) makeAsWritten(ctx context.Context, service *client.Client, folder
 		return err
 	}
 	file, err := fleet.ParseSite(text)
-	var fault *fleet.Fault
+	var fault *yamltext.Fault
 	if errors.As(err, &fault) {
 		return usageError{fmt.Sprintf("%s, %v", path, fault)}
 	}

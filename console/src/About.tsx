@@ -1,6 +1,6 @@
 // What a site's owner says of it.
 import { useState } from "react"
-import { call, queries, told, type Site } from "./api"
+import { answer, api, queries, told, type Site } from "./api"
 
 // About is what its owner says of it: group, note, and whether it is kept on top.
 export function About({ site: s }: { site: Site }) {
@@ -9,7 +9,7 @@ export function About({ site: s }: { site: Site }) {
   const [fault, setFault] = useState("")
   const set = async (change: { group?: string; note?: string; top?: boolean }) => {
     try {
-      await call("POST", "/sites/label", { names: [s.name], ...change })
+      await answer(api.POST("/api/v1/sites/label", { body: { names: [s.name], ...change } }))
       setFault("")
       await queries.invalidateQueries()
     } catch (refused) {

@@ -1,7 +1,7 @@
 // What a site is called: its further domains, its name, and the change of both.
 import { useState } from "react"
 import { useLocation } from "wouter"
-import { call, queries, told, type Site } from "./api"
+import { answer, api, of, queries, told, type Site } from "./api"
 import { Mono, Word, Fact } from "./ui"
 import { Entry, Rehearsable, useRehearsal } from "./Rehearsal"
 
@@ -11,7 +11,9 @@ export function Domains({ site: s }: { site: Site }) {
   const [fault, setFault] = useState<string>()
   const set = async (domains: string[], forget: string[] = []) => {
     try {
-      await call("PUT", `/sites/${s.name}/domains`, { domains, forget })
+      await answer(
+        api.PUT("/api/v1/sites/{name}/domains", { ...of({ name: s.name }), body: { domains, forget } }),
+      )
       setDraft(undefined)
       setFault(undefined)
       await queries.invalidateQueries()
@@ -79,10 +81,15 @@ export function Rename({ site: s, busy }: { site: Site; busy: boolean }) {
   const [domain, setDomain] = useState("")
   const [, go] = useLocation()
   const asked = { name: name === s.name ? undefined : name, domain: domain || undefined }
-  const rehearsal = useRehearsal(`/sites/${s.name}/rename`, asked, (operation) => {
-    setOpen(false)
-    go(`/operations#${operation.id}`)
-  })
+  const rename = { ...of({ name: s.name }), body: asked }
+  const rehearsal = useRehearsal(
+    () => answer(api.POST("/api/v1/sites/{name}/rename/rehearse", rename)),
+    async () => {
+      const operation = await answer(api.POST("/api/v1/sites/{name}/rename", rename))
+      setOpen(false)
+      go(`/operations#${operation.id}`)
+    },
+  )
   if (!open)
     return (
       <Word disabled={busy} onClick={() => setOpen(true)}>

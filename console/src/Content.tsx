@@ -1,6 +1,6 @@
 // What a site holds: a dump in the place of its database, a copy or a stencil of it, and how it is used from a shell.
 import { useState } from "react"
-import { call, queries, told, type Site } from "./api"
+import { answer, api, of, queries, told, type Site } from "./api"
 import { Mono, Word } from "./ui"
 import { Entry, Rehearsable, useRehearsal } from "./Rehearsal"
 
@@ -9,8 +9,13 @@ export function LoadSQL({ site: s, busy }: { site: Site; busy: boolean }) {
   const [open, setOpen] = useState(false)
   const [sql, setSQL] = useState("")
   const [address, setAddress] = useState("")
-  const rehearsal = useRehearsal(`/sites/${s.name}/load`, { sql, address: address || undefined }, () =>
-    setOpen(false),
+  const load = { ...of({ name: s.name }), body: { sql, address: address || undefined } }
+  const rehearsal = useRehearsal(
+    () => answer(api.POST("/api/v1/sites/{name}/load/rehearse", load)),
+    async () => {
+      await answer(api.POST("/api/v1/sites/{name}/load", load))
+      setOpen(false)
+    },
   )
   if (!open)
     return (
@@ -90,7 +95,7 @@ export function SaveAs({ site: s, busy }: { site: Site; busy: boolean }) {
       onSubmit={async (e) => {
         e.preventDefault()
         try {
-          await call("POST", `/sites/${s.name}/stencil`, { as })
+          await answer(api.POST("/api/v1/sites/{name}/stencil", { ...of({ name: s.name }), body: { as } }))
           setOpen(false)
           await queries.invalidateQueries()
         } catch (error) {

@@ -1,7 +1,7 @@
 // Engines: what is here, what could be, who uses it, and what it takes.
 import { useQuery } from "@tanstack/react-query"
 import { useState } from "react"
-import { call, queries, told, useEngines, type Engine, type VariablesPage } from "./api"
+import { answer, api, of, queries, told, useEngines, type Engine, type VariablesPage } from "./api"
 import { useLive } from "./live"
 import { Button, Mono, Notice, Word } from "./ui"
 
@@ -14,19 +14,19 @@ const titles = {
 const megabytes = (bytes: number) => `${Math.round(bytes / 1048576)} MB`
 
 export function Engines() {
-  const answer = useEngines()
+  const engines = useEngines()
   const live = useLive()
   const [fault, setFault] = useState<string>()
-  const act = async (path: string, id: string) => {
+  const act: Act = async (verb, id) => {
     setFault(undefined)
     try {
-      await call("POST", path, { ids: [id] })
+      await answer(api.POST(`/api/v1/engines/${verb}`, { body: { ids: [id] } }))
       await queries.invalidateQueries()
     } catch (error) {
       setFault(told(error))
     }
   }
-  const disk = Object.entries(answer.data?.disk ?? {})
+  const disk = Object.entries(engines.data?.disk ?? {})
   return (
     <>
       <h1 className="text-[26px] font-bold tracking-tight">Engines</h1>
@@ -36,7 +36,7 @@ export function Engines() {
         {disk.length > 0 &&
           ` On disk, with what engines share counted once: ${disk.map(([g, b]) => `${g} ${megabytes(b)}`).join(", ")}.`}
       </p>
-      {answer.isError && <Notice tone="fail">{answer.error.message}</Notice>}
+      {engines.isError && <Notice tone="fail">{engines.error.message}</Notice>}
       {fault && (
         <Notice tone="fail">
           {fault} <Word onClick={() => setFault(undefined)}>Close</Word>
@@ -53,7 +53,7 @@ export function Engines() {
             <span>Memory</span>
             <span />
           </h2>
-          {answer.data?.engines
+          {engines.data?.engines
             .filter((e) => e.kind === kind)
             .map((e) => (
               <Row key={e.id} engine={e} doing={live.get(e.id)?.text} act={act} />
@@ -64,10 +64,12 @@ export function Engines() {
   )
 }
 
+type Act = (verb: "fetch" | "drop", id: string) => Promise<void>
+
 interface RowOf {
   engine: Engine
   doing?: string
-  act: (path: string, id: string) => void
+  act: Act
 }
 
 function Row({ engine: e, doing, act }: RowOf) {
@@ -113,10 +115,10 @@ function Row({ engine: e, doing, act }: RowOf) {
 // Bring fetches an engine, or drops one that no site is on.
 function Bring({ engine: e, doing, act }: RowOf) {
   if (doing) return <span className="text-accent">{doing}</span>
-  if (!e.present) return <Word onClick={() => act("/engines/fetch", e.id)}>fetch</Word>
+  if (!e.present) return <Word onClick={() => act("fetch", e.id)}>fetch</Word>
   return (
     e.sites.length === 0 && (
-      <Word className="ml-3" onClick={() => act("/engines/drop", e.id)}>
+      <Word className="ml-3" onClick={() => act("drop", e.id)}>
         drop
       </Word>
     )
@@ -127,7 +129,7 @@ function Bring({ engine: e, doing, act }: RowOf) {
 function Variables({ engine: e }: { engine: Engine }) {
   const page = useQuery({
     queryKey: ["variables", e.id],
-    queryFn: () => call<VariablesPage>("GET", `/engines/${e.id}/variables`),
+    queryFn: () => answer(api.GET("/api/v1/engines/{id}/variables", of({ id: e.id }))),
   })
   const [fault, setFault] = useState<string>()
   const [working, setWorking] = useState(false)
@@ -137,7 +139,7 @@ function Variables({ engine: e }: { engine: Engine }) {
     setFault(undefined)
     setWorking(true)
     try {
-      await call("PUT", `/engines/${e.id}/variables`, { variables })
+      await answer(api.PUT("/api/v1/engines/{id}/variables", { ...of({ id: e.id }), body: { variables } }))
       await queries.invalidateQueries()
     } catch (error) {
       setFault(told(error))

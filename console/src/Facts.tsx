@@ -2,7 +2,7 @@
 import { useQuery } from "@tanstack/react-query"
 import { useState, type ReactNode } from "react"
 import { Link } from "wouter"
-import { call, type Check, type SettingsData, type Site } from "./api"
+import { answer, api, of, type Check, type Site } from "./api"
 import { ChangeStack } from "./Stack"
 import { Mono, Word, Fact } from "./ui"
 import { Domains } from "./Addresses"
@@ -181,7 +181,7 @@ function DatabaseFacts({ site: s, busy }: Shown) {
 function FolderFacts({ site: s, busy }: Shown) {
   const settings = useQuery({
     queryKey: ["settings", s.name],
-    queryFn: () => call<SettingsData>("GET", `/sites/${s.name}/settings`),
+    queryFn: () => answer(api.GET("/api/v1/sites/{name}/settings", of({ name: s.name }))),
   }).data?.settings
   return (
     <>
@@ -227,7 +227,10 @@ export function Secret({ site: s, read }: { site: Site; read: (full: Site) => st
   const [shown, show] = useState(false)
   const full = useQuery({
     queryKey: ["secret", s.name],
-    queryFn: () => call<Site>("GET", `/sites/${s.name}?secrets=true`),
+    queryFn: () =>
+      answer(
+        api.GET("/api/v1/sites/{name}", { params: { path: { name: s.name }, query: { secrets: true } } }),
+      ),
     enabled: shown,
     gcTime: 0,
   })

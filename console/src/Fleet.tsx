@@ -1,7 +1,7 @@
 // Fleet: all sites in one dense table, each with its report strip.
 import { Fragment, useCallback, useEffect, useMemo, useRef, useState, type RefObject } from "react"
 import { Link, useSearch } from "wouter"
-import { call, queries, useReports, useSites, type Site, type SiteReport, told } from "./api"
+import { answer, api, queries, useReports, useSites, type Site, type SiteReport, told } from "./api"
 import { useLive, type Live } from "./live"
 import { NewSite } from "./NewSite"
 import { Strip, summary } from "./Strip"
@@ -71,7 +71,7 @@ function Grouping({ names }: { names: string[] }) {
   if (!open) return <Word onClick={() => setOpen(true)}>group…</Word>
   const label = async () => {
     try {
-      await call("POST", "/sites/label", { names, group })
+      await answer(api.POST("/api/v1/sites/label", { body: { names, group } }))
       setOpen(false)
       setFault("")
       await queries.invalidateQueries()

@@ -2,7 +2,7 @@
 import { useQuery } from "@tanstack/react-query"
 import { useEffect, useState } from "react"
 import { Link } from "wouter"
-import { call, told, useOperations, type FleetStep, type Operation } from "./api"
+import { answer, api, told, useOperations, type FleetStep, type Operation } from "./api"
 import { useOperation } from "./live"
 import { Button, Mono, Notice, Word } from "./ui"
 
@@ -19,7 +19,7 @@ const verbs: Record<FleetStep["what"], string> = {
 export function FleetFile() {
   const written = useQuery({
     queryKey: ["fleet-file"],
-    queryFn: () => call<{ text: string }>("GET", "/fleet"),
+    queryFn: () => answer(api.GET("/api/v1/fleet")),
   })
   const [draft, setDraft] = useState<string>()
   const [steps, setSteps] = useState<FleetStep[]>()
@@ -35,7 +35,7 @@ export function FleetFile() {
     setSteps(undefined)
     setApplied(undefined)
     try {
-      setSteps(await call<FleetStep[]>("POST", "/fleet/preview", { text }))
+      setSteps((await answer(api.POST("/api/v1/fleet/preview", { body: { text } }))) ?? [])
     } catch (error) {
       setFault(told(error))
     }
@@ -43,7 +43,7 @@ export function FleetFile() {
   const apply = async () => {
     setFault(undefined)
     try {
-      setApplied((await call<Operation>("POST", "/fleet/apply", { text })).id)
+      setApplied((await answer(api.POST("/api/v1/fleet/apply", { body: { text } }))).id)
     } catch (error) {
       setFault(told(error))
     }

@@ -1,13 +1,13 @@
 // Information: everything that a site runs on, as told by a request that it served; searched, compared, exported.
 import { useQuery } from "@tanstack/react-query"
 import { useState } from "react"
-import { call, useSites, type Info } from "./api"
+import { answer, api, of, useSites, type Info } from "./api"
 import { Crumbs, Notice, Word } from "./ui"
 
 const useInfo = (name: string | undefined) =>
   useQuery({
     queryKey: ["info", name],
-    queryFn: () => call<Info>("GET", `/sites/${name}/info`),
+    queryFn: () => answer(api.GET("/api/v1/sites/{name}/info", of({ name: name ?? "" }))),
     enabled: !!name,
     staleTime: 30_000,
     retry: false,

@@ -1,6 +1,6 @@
 // Kits and stencils: what sites can be made of, and the sites that were saved for it.
 import { useState } from "react"
-import { call, download, queries, told, useImage, useKits, useStencils, type Stencil } from "./api"
+import { answer, api, of, download, queries, told, useImage, useKits, useStencils, type Stencil } from "./api"
 import { Mono, Notice, Word } from "./ui"
 
 const megabytes = (bytes: number) => `${Math.max(1, Math.round(bytes / 1048576))} MB`
@@ -79,9 +79,9 @@ function One({ stencil: s }: { stencil: Stencil }) {
   const [sure, setSure] = useState(false)
   const [fault, setFault] = useState<string>()
   const picture = useImage(`/stencils/${s.name}/picture`)
-  const act = async (method: string, body?: unknown) => {
+  const act = async (work: () => Promise<unknown>) => {
     try {
-      await call(method, `/stencils/${s.name}`, body)
+      await work()
       await queries.invalidateQueries()
     } catch (error) {
       setFault(told(error))
@@ -103,7 +103,12 @@ function One({ stencil: s }: { stencil: Stencil }) {
           value={description}
           aria-label={`Description of ${s.name}`}
           onChange={(e) => setDescription(e.target.value)}
-          onBlur={() => description !== s.description && act("PUT", { description })}
+          onBlur={() =>
+            description !== s.description &&
+            act(() =>
+              answer(api.PUT("/api/v1/stencils/{name}", { ...of({ name: s.name }), body: { description } })),
+            )
+          }
           placeholder="what it is for…"
           className="w-full border-b border-transparent bg-transparent placeholder:text-faint hover:border-line-strong focus:border-line-strong"
         />
@@ -121,7 +126,10 @@ function One({ stencil: s }: { stencil: Stencil }) {
           </Word>
           {sure ? (
             <>
-              <Word className="text-fail" onClick={() => act("DELETE")}>
+              <Word
+                className="text-fail"
+                onClick={() => act(() => answer(api.DELETE("/api/v1/stencils/{name}", of({ name: s.name }))))}
+              >
                 yes, drop it
               </Word>
               <Word onClick={() => setSure(false)}>leave it</Word>

@@ -1,7 +1,7 @@
 // Logs: followed live, filtered, held still.
 import { useEffect, useRef, useState } from "react"
 import { useQuery } from "@tanstack/react-query"
-import { call, type Log, type LogLine } from "./api"
+import { answer, api, of, type LogLine } from "./api"
 import { stream } from "./stream"
 import { Button, Crumbs } from "./ui"
 
@@ -37,8 +37,10 @@ function useLines(name: string, held: boolean) {
 
 export function LogsPage({ name }: { name: string }) {
   const logs =
-    useQuery({ queryKey: ["logs", name], queryFn: () => call<Log[]>("GET", `/sites/${name}/logs`) }).data ??
-    []
+    useQuery({
+      queryKey: ["logs", name],
+      queryFn: () => answer(api.GET("/api/v1/sites/{name}/logs", of({ name }))),
+    }).data ?? []
   const [hidden, setHidden] = useState<string[]>(["fpm", "database"])
   const [filter, setFilter] = useState("")
   const [held, setHeld] = useState(false)

@@ -1,7 +1,7 @@
 // Machine: what Vessik finds here, before and while it works: each finding with its verdict and, where there is one, its remedy.
 import { useQuery } from "@tanstack/react-query"
 import { useState } from "react"
-import { call, queries, told, type Hosts, type Survey } from "./api"
+import { answer, api, queries, told } from "./api"
 import { Button, Mono, Notice, Word } from "./ui"
 import { Sessions } from "./Sessions"
 
@@ -14,7 +14,7 @@ const looks = {
 export function Machine() {
   const survey = useQuery({
     queryKey: ["survey"],
-    queryFn: () => call<Survey>("GET", "/survey"),
+    queryFn: () => answer(api.GET("/api/v1/survey")),
     staleTime: 60_000,
   })
   const areas = [...new Set(survey.data?.findings.map((f) => f.area))]
@@ -84,14 +84,14 @@ export function Machine() {
 
 // Names are the domains that do not end in .localhost: this machine has to be told of them.
 function Names() {
-  const hosts = useQuery({ queryKey: ["hosts"], queryFn: () => call<Hosts>("GET", "/hosts") })
+  const hosts = useQuery({ queryKey: ["hosts"], queryFn: () => answer(api.GET("/api/v1/hosts")) })
   const [fault, setFault] = useState<string>()
   const h = hosts.data
   if (!h || (h.domains.length === 0 && !h.allowed)) return null
   const allow = async (yes: boolean) => {
     setFault(undefined)
     try {
-      await call("PUT", "/hosts", { allow: yes })
+      await answer(api.PUT("/api/v1/hosts", { body: { allow: yes } }))
       await queries.invalidateQueries()
     } catch (error) {
       setFault(told(error))

@@ -1,6 +1,6 @@
 // New site: a row of the fleet that unfolds. As the name is typed, everything derived from it appears and can be changed in place.
 import type { FormEvent } from "react"
-import { call, queries, Refusal, told, type Operation } from "./api"
+import { answer, api, queries, Refusal, told } from "./api"
 import { NameField } from "./Field"
 import { MoreFields } from "./NewSiteFields"
 import { asDefaults, fieldsOf, origins, shownFields, useForm, type Form } from "./NewSiteForm"
@@ -16,7 +16,7 @@ export function NewSite({ onClose }: { onClose: () => void }) {
     if (!named || incomplete || problems.length > 0 || sending) return
     setSending(true)
     try {
-      await call<Operation>("POST", "/sites", { sites: [request] })
+      await answer(api.POST("/api/v1/sites", { body: { sites: [request] } }))
       await queries.invalidateQueries()
       onClose()
     } catch (error) {
@@ -27,7 +27,7 @@ export function NewSite({ onClose }: { onClose: () => void }) {
   }
   const keep = async () => {
     try {
-      await call("PUT", "/defaults", { settings: asDefaults(request) })
+      await answer(api.PUT("/api/v1/defaults", { body: { settings: asDefaults(request) } }))
       setKept(true)
     } catch (error) {
       setFault(told(error))

@@ -2,14 +2,14 @@
 import { useQuery, keepPreviousData } from "@tanstack/react-query"
 import { useEffect, useState } from "react"
 import {
-  call,
+  answer,
+  api,
   useDefaults,
   useEngines,
   useKits,
   useShelf,
   useSites,
   useStencils,
-  type Derived,
   type Problem,
   type Request,
 } from "./api"
@@ -89,7 +89,7 @@ export function useForm() {
   const settled = useLate(request, 140)
   const derived = useQuery({
     queryKey: ["derive", settled],
-    queryFn: () => call<Derived>("POST", "/sites/derive", { sites: [settled] }),
+    queryFn: () => answer(api.POST("/api/v1/sites/derive", { body: { sites: [settled] } })),
     enabled: settled.name !== "",
     placeholderData: keepPreviousData,
     staleTime: 0,

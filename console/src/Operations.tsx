@@ -1,5 +1,5 @@
 import { Link } from "wouter"
-import { call, queries, useOperations, type Operation } from "./api"
+import { answer, api, of, queries, useOperations, type Operation } from "./api"
 import { useLive } from "./live"
 import { Mono, Notice, Word } from "./ui"
 
@@ -43,7 +43,9 @@ export function Operations() {
                 {o.state === "running" && (
                   <Word
                     onClick={() =>
-                      call("POST", `/operations/${o.id}/cancel`).then(() => queries.invalidateQueries())
+                      answer(api.POST("/api/v1/operations/{id}/cancel", of({ id: o.id }))).then(() =>
+                        queries.invalidateQueries(),
+                      )
                     }
                   >
                     Cancel, and take back what was begun

@@ -3,7 +3,7 @@ import { Command } from "cmdk"
 import { Dialog } from "radix-ui"
 import { useEffect, useRef, useState } from "react"
 import { useLocation } from "wouter"
-import { ask, call, queries, told, useKits, useSites, type Site, type Verb } from "./api"
+import { ask, answer, api, of, queries, told, useKits, useSites, type Site, type Verb } from "./api"
 
 const pages = [
   ["/", "Fleet"],
@@ -85,7 +85,7 @@ export function Palette({ turn }: { turn: () => void }) {
             <Command.List className="max-h-[52vh] overflow-auto py-1">
               <Command.Empty className="px-4 py-5 text-soft">Nothing is called so.</Command.Empty>
               {of ? (
-                <WithSite of={of} doing={doing} />
+                <WithSite site={of} doing={doing} />
               ) : (
                 <Everything doing={doing} choose={choose} turn={turn} />
               )}
@@ -143,37 +143,39 @@ function Words({
 }
 
 // WithSite is what can be done with one site.
-function WithSite({ of, doing: { close, lead, act } }: { of: Site; doing: Doing }) {
+function WithSite({ site, doing: { close, lead, act } }: { site: Site; doing: Doing }) {
   const kits = useKits().data?.kits ?? []
-  const verb = (v: Verb) => act(() => ask(v, [of.name]))
+  const verb = (v: Verb) => act(() => ask(v, [site.name]))
   const signIn = () => {
     const page = window.open("", "_blank")
     void act(async () => {
-      const ticket = await call<{ url: string }>("POST", `/sites/${of.name}/tickets`, {}).catch((error) => {
+      const ticket = await answer(
+        api.POST("/api/v1/sites/{name}/tickets", { ...of({ name: site.name }), body: {} }),
+      ).catch((error) => {
         page?.close()
         throw error
       })
       if (page) page.location.href = ticket.url
     })
   }
-  const running = of.state === "running"
+  const running = site.state === "running"
   return (
-    <Command.Group heading={of.name} className={heading}>
-      <Command.Item className={item} onSelect={() => lead(`/sites/${of.name}`)}>
+    <Command.Group heading={site.name} className={heading}>
+      <Command.Item className={item} onSelect={() => lead(`/sites/${site.name}`)}>
         Its page
       </Command.Item>
       {running && (
         <Command.Item
           className={item}
           onSelect={() => {
-            window.open(of.url, "_blank")
+            window.open(site.url, "_blank")
             close()
           }}
         >
-          Open it <span className="font-mono text-[12.5px] text-soft">{of.url}</span>
+          Open it <span className="font-mono text-[12.5px] text-soft">{site.url}</span>
         </Command.Item>
       )}
-      {running && kits.find((k) => k.name === of.kit.name)?.signs_in && (
+      {running && kits.find((k) => k.name === site.kit.name)?.signs_in && (
         <Command.Item className={item} onSelect={signIn}>
           Sign in
         </Command.Item>
@@ -190,7 +192,7 @@ function WithSite({ of, doing: { close, lead, act } }: { of: Site; doing: Doing 
         ["info", "All that it runs on"],
         ["trial", "Try other stacks"],
       ].map(([path, text]) => (
-        <Command.Item key={path} className={item} onSelect={() => lead(`/sites/${of.name}/${path}`)}>
+        <Command.Item key={path} className={item} onSelect={() => lead(`/sites/${site.name}/${path}`)}>
           {text}
         </Command.Item>
       ))}
@@ -230,7 +232,7 @@ function Everything({
         </Command.Item>
         <Command.Item
           className={item}
-          onSelect={() => act(() => call("POST", "/sites/verify", { all: true }))}
+          onSelect={() => act(() => answer(api.POST("/api/v1/sites/verify", { body: { all: true } })))}
         >
           Verify all sites
         </Command.Item>

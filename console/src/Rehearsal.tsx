@@ -1,10 +1,10 @@
 // What changes a site's whole content is rehearsed first: what would change, and what would be left alone.
 import { useState, type ReactNode } from "react"
-import { call, queries, told, type Operation, type Tally } from "./api"
+import { queries, told, type Tally } from "./api"
 import { Button, Mono, Word } from "./ui"
 
-// useRehearsal asks for a change at an address of the API, or at the one below it for its rehearsal.
-export function useRehearsal(path: string, asked: unknown, begun: (operation: Operation) => void) {
+// useRehearsal has a change rehearsed, or carried out.
+export function useRehearsal(rehearse: () => Promise<Tally>, carryOut: () => Promise<void>) {
   const [tally, setTally] = useState<Tally>()
   const [fault, setFault] = useState<string>()
   const trying = async (work: () => Promise<void>) => {
@@ -18,10 +18,10 @@ export function useRehearsal(path: string, asked: unknown, begun: (operation: Op
   return {
     tally,
     fault,
-    rehearse: () => trying(async () => setTally(await call<Tally>("POST", path + "/rehearse", asked))),
+    rehearse: () => trying(async () => setTally(await rehearse())),
     go: () =>
       trying(async () => {
-        begun(await call<Operation>("POST", path, asked))
+        await carryOut()
         await queries.invalidateQueries()
       }),
     // changing sets a value of what is asked; what was rehearsed holds no longer.

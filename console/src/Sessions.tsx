@@ -1,17 +1,17 @@
 // Sessions are the browsers that are signed in to the console; each can be signed out.
 import { useQuery } from "@tanstack/react-query"
-import { call, queries, signOut, type Session } from "./api"
+import { answer, api, of, queries, signOut, type Session } from "./api"
 import { Word } from "./ui"
 
 const when = (time: string) => new Date(time).toLocaleString("sv").slice(0, 16)
 
 export function Sessions() {
   const sessions =
-    useQuery({ queryKey: ["sessions"], queryFn: () => call<Session[]>("GET", "/sessions") }).data ?? []
+    useQuery({ queryKey: ["sessions"], queryFn: () => answer(api.GET("/api/v1/sessions")) }).data ?? []
   if (sessions.length === 0) return null
   const end = async (s: Session) => {
     if (s.own) return signOut()
-    await call("DELETE", `/sessions/${s.id}`)
+    await answer(api.DELETE("/api/v1/sessions/{id}", of({ id: s.id })))
     await queries.invalidateQueries({ queryKey: ["sessions"] })
   }
   return (

@@ -1,6 +1,6 @@
 // Set once: what new sites are made with where nothing else is asked for.
 import { useState } from "react"
-import { call, queries, Refusal, told, useDefaults, type DefaultsData, type Problem } from "./api"
+import { answer, api, queries, Refusal, told, useDefaults, type DefaultsData, type Problem } from "./api"
 import { Button, Mono, Notice, Word } from "./ui"
 
 const titles: Record<string, string> = {
@@ -27,7 +27,7 @@ export function SetOnce() {
   const [problems, setProblems] = useState<Problem[]>([])
   const save = async () => {
     try {
-      await call("PUT", "/defaults", { settings: draft })
+      await answer(api.PUT("/api/v1/defaults", { body: { settings: draft } }))
       setDraft({})
       setProblems([])
       await queries.invalidateQueries()

@@ -3,12 +3,13 @@ import { useQuery } from "@tanstack/react-query"
 import { useState } from "react"
 import {
   changeOf,
-  call,
+  answer,
+  api,
+  of,
   queries,
   Refusal,
   useOperations,
   useSites,
-  type Operation,
   type Problem,
   type Site,
   type Settings,
@@ -47,7 +48,9 @@ function useForm(site: Site, data: SettingsData) {
   }
   const apply = async (settings: Settings) => {
     try {
-      await call<Operation>("PUT", `/sites/${site.name}/settings`, { settings })
+      await answer(
+        api.PUT("/api/v1/sites/{name}/settings", { ...of({ name: site.name }), body: { settings } }),
+      )
       setDraft(undefined)
       await queries.invalidateQueries()
     } catch (error) {
@@ -73,7 +76,7 @@ export function SettingsPage({ name }: { name: string }) {
   const site = useSites().data?.find((s) => s.name === name)
   const page = useQuery({
     queryKey: ["settings", name],
-    queryFn: () => call<SettingsData>("GET", `/sites/${name}/settings`),
+    queryFn: () => answer(api.GET("/api/v1/sites/{name}/settings", of({ name }))),
   })
   if (!page.data || !site) return <div className="h-40 animate-pulse bg-wash" aria-busy />
   return <Filled site={site} data={page.data} />

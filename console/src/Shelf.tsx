@@ -1,6 +1,6 @@
 // Shelf: CMS releases, plugins and themes that are kept on this machine.
 import { useState } from "react"
-import { call, request, queries, Refusal, told, useShelf, type ShelfItem } from "./api"
+import { answer, api, of, request, queries, Refusal, told, useShelf, type ShelfItem } from "./api"
 import { Button, Mono, Notice, Word } from "./ui"
 
 // Act does something with the shelf, and says what meanwhile.
@@ -45,7 +45,7 @@ export function ShelfPage() {
         <One
           key={item.file}
           item={item}
-          drop={() => act("", () => call("DELETE", `/shelf/${encodeURIComponent(item.file)}`))}
+          drop={() => act("", () => answer(api.DELETE("/api/v1/shelf/{name}", of({ name: item.file }))))}
         />
       ))}
     </>
@@ -74,7 +74,11 @@ function Add({ act, busy }: { act: Act; busy: string }) {
       onSubmit={(e) => {
         e.preventDefault()
         void act("fetching…", async () => {
-          await call("POST", "/shelf/fetch", address.includes("/") ? { address } : { package: address })
+          await answer(
+            api.POST("/api/v1/shelf/fetch", {
+              body: address.includes("/") ? { address } : { package: address },
+            }),
+          )
           setAddress("")
         })
       }}

@@ -3,13 +3,14 @@ import { useQuery, type UseQueryResult } from "@tanstack/react-query"
 import { useState } from "react"
 import {
   changeOf,
-  call,
+  answer,
+  api,
+  of,
   queries,
   told,
   useEngines,
   useOperations,
   type Change,
-  type Operation,
   type Preview,
   type Site,
 } from "./api"
@@ -31,7 +32,8 @@ export function ChangeStack({ site: s, busy }: { site: Site; busy: boolean }) {
   const any = Object.keys(asked).length > 0
   const preview = useQuery({
     queryKey: ["preview", s.name, asked],
-    queryFn: () => call<Preview>("POST", `/sites/${s.name}/restack/preview`, asked),
+    queryFn: () =>
+      answer(api.POST("/api/v1/sites/{name}/restack/preview", { ...of({ name: s.name }), body: asked })),
     enabled: any,
     retry: false,
   })
@@ -40,7 +42,9 @@ export function ChangeStack({ site: s, busy }: { site: Site; busy: boolean }) {
   const go = async () => {
     setFault(undefined)
     try {
-      await call<Operation>("POST", `/sites/${s.name}/restack`, { ...asked, keep })
+      await answer(
+        api.POST("/api/v1/sites/{name}/restack", { ...of({ name: s.name }), body: { ...asked, keep } }),
+      )
       setWanted({})
       await queries.invalidateQueries()
     } catch (error) {

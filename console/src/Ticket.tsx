@@ -1,14 +1,14 @@
 // Signing in to a site without typing.
 import { useQuery } from "@tanstack/react-query"
 import { useState } from "react"
-import { call, queries, told, useKits, type Site, type User } from "./api"
+import { answer, api, of, queries, told, useKits, type Site } from "./api"
 import { Button, Notice, Word } from "./ui"
 
 // SignIn draws a ticket for one of the site's users and follows it at once.
 export function SignIn({ site: s }: { site: Site }) {
   const users = useQuery({
     queryKey: ["users", s.name],
-    queryFn: () => call<User[]>("GET", `/sites/${s.name}/users`),
+    queryFn: () => answer(api.GET("/api/v1/sites/{name}/users", of({ name: s.name }))),
     retry: false,
   })
   const [as, setAs] = useState("")
@@ -18,7 +18,9 @@ export function SignIn({ site: s }: { site: Site }) {
   const go = async () => {
     const page = window.open("", "_blank")
     try {
-      const ticket = await call<{ url: string }>("POST", `/sites/${s.name}/tickets`, { as: as || undefined })
+      const ticket = await answer(
+        api.POST("/api/v1/sites/{name}/tickets", { ...of({ name: s.name }), body: { as: as || undefined } }),
+      )
       if (page) page.location.href = ticket.url
       else location.href = ticket.url
     } catch (error) {
@@ -31,7 +33,9 @@ export function SignIn({ site: s }: { site: Site }) {
   )
   const replace = async () => {
     try {
-      await call("PUT", `/sites/${s.name}/administrator`, { replace: as })
+      await answer(
+        api.PUT("/api/v1/sites/{name}/administrator", { ...of({ name: s.name }), body: { replace: as } }),
+      )
       setAs("")
       setFault(undefined)
       await queries.invalidateQueries()

@@ -3,14 +3,15 @@ import { useEffect, useState } from "react"
 import { useLocation } from "wouter"
 import {
   trialOf,
-  call,
+  answer,
+  api,
+  of,
   queries,
   told,
   useEngines,
   useOperations,
   useSites,
   type Cell,
-  type Operation,
   type Site,
   type Trial,
   type Watched,
@@ -68,7 +69,7 @@ export function TrialPage({ name }: { name: string }) {
 // useChoice is which engines are to be tried: every PHP, and otherwise what the site is on, until others are chosen.
 function useChoice(site: Site | undefined) {
   const engines = useEngines().data?.engines ?? []
-  const [chosen, setChosen] = useState<Record<string, string[]>>({})
+  const [picked, setPicked] = useState<Record<string, string[]>>({})
   const own: Record<string, string | undefined> = {
     php: site?.stack.php.engine,
     web: site?.stack.web.engine,
@@ -79,32 +80,37 @@ function useChoice(site: Site | undefined) {
       .filter((e) => e.kind === kind)
       .map((e) => e.id)
       .sort(byVersion)
-  const of = (kind: string) =>
-    chosen[kind] ?? (kind === "php" ? all(kind) : [own[kind]].filter((id) => id !== undefined))
+  const chosen = (kind: string) =>
+    picked[kind] ?? (kind === "php" ? all(kind) : [own[kind]].filter((id) => id !== undefined))
   return {
     own,
     all,
-    of,
-    choose: (kind: string, ids: string[]) => setChosen({ ...chosen, [kind]: ids }),
-    count: kinds.reduce((product, [kind]) => product * of(kind).length, 1),
+    chosen,
+    choose: (kind: string, ids: string[]) => setPicked({ ...picked, [kind]: ids }),
+    count: kinds.reduce((product, [kind]) => product * chosen(kind).length, 1),
   }
 }
 
 // Choice is the form of a trial.
 function Choice({ name, site, begun }: { name: string; site?: Site; begun: (id: string) => void }) {
   const choice = useChoice(site)
-  const { of, count } = choice
+  const { chosen, count } = choice
   const [visit, setVisit] = useState("")
   const [fault, setFault] = useState<string>()
   const go = async () => {
     setFault(undefined)
     try {
-      const made = await call<Operation>("POST", `/sites/${name}/trial`, {
-        php: of("php").join(","),
-        web: of("web").join(","),
-        database: of("database").join(","),
-        visit: visit.split(/\s+/).filter(Boolean),
-      })
+      const made = await answer(
+        api.POST("/api/v1/sites/{name}/trial", {
+          ...of({ name }),
+          body: {
+            php: chosen("php").join(","),
+            web: chosen("web").join(","),
+            database: chosen("database").join(","),
+            visit: visit.split(/\s+/).filter(Boolean),
+          },
+        }),
+      )
       begun(made.id)
       await queries.invalidateQueries()
     } catch (error) {
@@ -150,7 +156,7 @@ function Choice({ name, site, begun }: { name: string; site?: Site; begun: (id: 
 function EnginesOf({
   kind,
   label,
-  choice: { own, all, of, choose },
+  choice: { own, all, chosen, choose },
 }: {
   kind: string
   label: string
@@ -169,9 +175,12 @@ function EnginesOf({
           <input
             type="checkbox"
             className="accent-(--accent)"
-            checked={of(kind).includes(id)}
+            checked={chosen(kind).includes(id)}
             onChange={() =>
-              choose(kind, of(kind).includes(id) ? of(kind).filter((e) => e !== id) : [...of(kind), id])
+              choose(
+                kind,
+                chosen(kind).includes(id) ? chosen(kind).filter((e) => e !== id) : [...chosen(kind), id],
+              )
             }
           />{" "}
           {id}
@@ -233,7 +242,9 @@ function Standing({ watched, trial }: { watched: Watched; trial: Trial }) {
         </b>
         <Word
           onClick={() =>
-            call("POST", `/operations/${watched.id}/cancel`).then(() => queries.invalidateQueries())
+            answer(api.POST("/api/v1/operations/{id}/cancel", of({ id: watched.id }))).then(() =>
+              queries.invalidateQueries(),
+            )
           }
         >
           cancel

@@ -1,5 +1,5 @@
 import { afterEach, beforeEach, describe, expect, test, vi } from "vitest"
-import { call, changeOf, Refusal, signIn, told, trialOf, type Operation } from "./api"
+import { answer as answered, api, changeOf, Refusal, signIn, told, trialOf, type Operation } from "./api"
 import { Stream } from "./stream"
 
 const answers = vi.fn<typeof fetch>()
@@ -9,24 +9,28 @@ afterEach(() => {
   answers.mockReset()
   localStorage.clear()
 })
-const answer = (status: number, body: unknown) => new Response(JSON.stringify(body), { status })
+const says = (status: number, body: unknown) => new Response(JSON.stringify(body), { status })
 
 describe("what the service refuses", () => {
   const problem = { field: "name", message: "is taken", remedy: "choose another" }
 
   test("is told with every remedy", async () => {
-    answers.mockResolvedValue(answer(422, { detail: "nothing was changed", errors: [problem, problem] }))
-    const refused = await call("POST", "/sites", {}).catch((e: unknown) => e)
+    answers.mockResolvedValue(says(422, { detail: "nothing was changed", errors: [problem, problem] }))
+    const refused = await answered(api.POST("/api/v1/sites", { body: { sites: [] } })).catch(
+      (e: unknown) => e,
+    )
     expect(refused).toBeInstanceOf(Refusal)
     expect(told(refused)).toBe("is taken; choose another; is taken; choose another")
   })
   test("is told in its own words where there is no remedy", async () => {
-    answers.mockResolvedValue(answer(409, { detail: "busy" }))
-    expect(told(await call("POST", "/sites").catch((e: unknown) => e))).toBe("busy")
+    answers.mockResolvedValue(says(409, { detail: "busy" }))
+    expect(
+      told(await answered(api.POST("/api/v1/sites", { body: { sites: [] } })).catch((e: unknown) => e)),
+    ).toBe("busy")
   })
   test("is how to start it where it does not answer", async () => {
     answers.mockRejectedValue(new TypeError("failed"))
-    const gone = await call("GET", "/sites").catch((e: unknown) => e)
+    const gone = await answered(api.GET("/api/v1/sites")).catch((e: unknown) => e)
     expect(told(gone)).toContain("vessik serve")
     expect((gone as Refusal).status).toBe(0)
   })
@@ -35,16 +39,16 @@ describe("what the service refuses", () => {
 describe("signing in", () => {
   test("takes the ticket out of the address and keeps the secret", async () => {
     history.replaceState(null, "", "/#ticket=once")
-    answers.mockResolvedValue(answer(200, { secret: "of this page" }))
+    answers.mockResolvedValue(says(200, { secret: "of this page" }))
     expect(await signIn()).toBe("signed in")
     expect(location.hash).toBe("")
-    answers.mockResolvedValue(answer(200, []))
-    await call("GET", "/sites")
-    expect(new Headers(answers.mock.lastCall?.[1]?.headers).get("Authorization")).toBe("Bearer of this page")
+    answers.mockResolvedValue(says(200, []))
+    await answered(api.GET("/api/v1/sites"))
+    expect((answers.mock.lastCall?.[0] as Request).headers.get("Authorization")).toBe("Bearer of this page")
   })
   test("tells that a ticket was used", async () => {
     history.replaceState(null, "", "/#ticket=once")
-    answers.mockResolvedValue(answer(401, {}))
+    answers.mockResolvedValue(says(401, {}))
     expect(await signIn()).toBe("used")
   })
   test("does nothing without one", async () => {
@@ -76,7 +80,7 @@ describe("a stream of events", () => {
         }),
       ),
     )
-    answers.mockResolvedValue(answer(404, {}))
+    answers.mockResolvedValue(says(404, {}))
   }
 
   test("is read however it is cut", async () => {

@@ -1,8 +1,9 @@
 // The API, typed by its own document. Everything that is shown comes from here and is asked for again when the service says that
 // something has changed.
 import { QueryClient, useQuery } from "@tanstack/react-query"
+import createClient from "openapi-fetch"
 import { useEffect, useState } from "react"
-import type { components } from "./api.gen"
+import type { components, paths } from "./api.gen"
 
 type Schemas = components["schemas"]
 export type Site = Schemas["Site"]
@@ -59,7 +60,7 @@ export async function signIn(): Promise<"none" | "signed in" | "used"> {
   const ticket = new URLSearchParams(location.hash.slice(1)).get("ticket")
   if (!ticket) return "none"
   history.replaceState(null, "", location.pathname + location.search)
-  const response = await fetch("/api/v1/session", {
+  const response = await request("/session", {
     method: "POST",
     headers: { "Content-Type": "application/json" },
     body: JSON.stringify({ ticket }),
@@ -71,34 +72,43 @@ export async function signIn(): Promise<"none" | "signed in" | "used"> {
 
 // signOut ends this browser's session.
 export async function signOut() {
-  await call("DELETE", "/sessions/own").catch(() => undefined)
+  await answer(api.DELETE("/api/v1/sessions/{id}", of({ id: "own" }))).catch(() => undefined)
   localStorage.removeItem(sessionKey)
   queries.clear()
   location.assign("/")
 }
 
-// request asks the API as this browser's session.
-export function request(path: string, init: RequestInit = {}): Promise<Response> {
-  const headers = new Headers(init.headers)
+// authorized sends a request as this browser's session.
+function authorized(request: globalThis.Request): Promise<Response> {
   const secret = localStorage.getItem(sessionKey)
-  if (secret) headers.set("Authorization", `Bearer ${secret}`)
-  return fetch("/api/v1" + path, { ...init, headers })
-}
-
-export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
-  const response = await request(path, {
-    method,
-    headers: body === undefined ? {} : { "Content-Type": "application/json" },
-    body: body === undefined ? undefined : JSON.stringify(body),
-  }).catch(() => {
+  if (secret) request.headers.set("Authorization", `Bearer ${secret}`)
+  return fetch(request).catch((fault: unknown) => {
+    if (request.signal.aborted) throw fault
     throw new Refusal(0, "The service does not answer. Start it with: vessik serve", [])
   })
-  const text = await response.text()
-  const answer = text ? JSON.parse(text) : undefined
-  if (!response.ok)
-    throw new Refusal(response.status, answer?.detail ?? response.statusText, answer?.errors ?? [])
-  return answer as T
 }
+
+// request asks for what is no JSON: pictures, archives, streams.
+export const request = (path: string, init?: RequestInit) =>
+  authorized(new globalThis.Request(location.origin + "/api/v1" + path, init))
+
+// api is the API as its document describes it.
+export const api = createClient<paths>({ baseUrl: location.origin, fetch: authorized })
+
+// answer is what the service answers; what it refuses is thrown as a Refusal.
+export async function answer<T>(
+  asked: Promise<{ data?: T; error?: unknown; response: Response }>,
+): Promise<T> {
+  const { data, error, response } = await asked
+  if (!response.ok) {
+    const told = (error || {}) as { detail?: string; errors?: Problem[] }
+    throw new Refusal(response.status, told.detail ?? response.statusText, told.errors ?? [])
+  }
+  return data as T
+}
+
+// of names what a path of the API is about.
+export const of = <Path>(path: Path) => ({ params: { path } })
 
 export const queries = new QueryClient({
   defaultOptions: {
@@ -110,20 +120,24 @@ export const queries = new QueryClient({
   },
 })
 
-export const useSites = () => useQuery({ queryKey: ["sites"], queryFn: () => call<Site[]>("GET", "/sites") })
+export const useSites = () =>
+  useQuery({ queryKey: ["sites"], queryFn: async () => (await answer(api.GET("/api/v1/sites"))) ?? [] })
 export const useStatus = () =>
-  useQuery({ queryKey: ["status"], queryFn: () => call<Status>("GET", "/status") })
+  useQuery({ queryKey: ["status"], queryFn: () => answer(api.GET("/api/v1/status")) })
 export const useOperations = () =>
-  useQuery({ queryKey: ["operations"], queryFn: () => call<Operation[]>("GET", "/operations") })
+  useQuery({
+    queryKey: ["operations"],
+    queryFn: async () => (await answer(api.GET("/api/v1/operations"))) ?? [],
+  })
 export const useEngines = () =>
-  useQuery({ queryKey: ["engines"], queryFn: () => call<Engines>("GET", "/engines") })
-export const useKits = () => useQuery({ queryKey: ["kits"], queryFn: () => call<Kits>("GET", "/kits") })
+  useQuery({ queryKey: ["engines"], queryFn: () => answer(api.GET("/api/v1/engines")) })
+export const useKits = () => useQuery({ queryKey: ["kits"], queryFn: () => answer(api.GET("/api/v1/kits")) })
 export const useStencils = () =>
-  useQuery({ queryKey: ["stencils"], queryFn: () => call<Stencil[]>("GET", "/stencils") })
+  useQuery({ queryKey: ["stencils"], queryFn: async () => (await answer(api.GET("/api/v1/stencils"))) ?? [] })
 export const useShelf = () =>
-  useQuery({ queryKey: ["shelf"], queryFn: () => call<Schemas["ShelfPage"]>("GET", "/shelf") })
+  useQuery({ queryKey: ["shelf"], queryFn: () => answer(api.GET("/api/v1/shelf")) })
 export const useDefaults = () =>
-  useQuery({ queryKey: ["defaults"], queryFn: () => call<DefaultsData>("GET", "/defaults") })
+  useQuery({ queryKey: ["defaults"], queryFn: () => answer(api.GET("/api/v1/defaults")) })
 
 // changeOf and trialOf are what operations of these kinds tell of themselves; undefined for others.
 const changes = ["restack", "adjust", "readdress", "load-sql"]
@@ -135,8 +149,11 @@ export const trialOf = (o: Operation | undefined) =>
 // useChecks are what is verified of a site, in the order of the report strip; it does not change while the service runs.
 const none: Check[] = []
 export const useChecks = () =>
-  useQuery({ queryKey: ["checks"], queryFn: () => call<Check[]>("GET", "/checks"), staleTime: Infinity })
-    .data ?? none
+  useQuery({
+    queryKey: ["checks"],
+    queryFn: async () => (await answer(api.GET("/api/v1/checks"))) ?? [],
+    staleTime: Infinity,
+  }).data ?? none
 
 // told is what a refusal says, in one line.
 export const told = (error: unknown) =>
@@ -149,12 +166,11 @@ export const told = (error: unknown) =>
 export const useReports = () =>
   useQuery({
     queryKey: ["reports"],
-    queryFn: async () =>
-      new Map((await call<Schemas["Report"]>("GET", "/reports")).sites.map((r) => [r.site, r])),
+    queryFn: async () => new Map((await answer(api.GET("/api/v1/reports"))).sites.map((r) => [r.site, r])),
   })
 
 export const ask = (verb: Verb, names: string[], keepFiles = false) =>
-  call<Operation>("POST", `/sites/${verb}`, { names, keep_files: keepFiles || undefined })
+  answer(api.POST(`/api/v1/sites/${verb}`, { body: { names, keep_files: keepFiles || undefined } }))
 
 // useImage is a picture of the API as an address that an img can have; null where there is none.
 export function useImage(path: string): string | null | undefined {
@@ -181,4 +197,4 @@ export function useImage(path: string): string | null | undefined {
 
 // download has the browser fetch a file by a one-time address.
 export const download = async (path: string) =>
-  location.assign((await call<{ url: string }>("POST", "/downloads", { path: "/api/v1" + path })).url)
+  location.assign((await answer(api.POST("/api/v1/downloads", { body: { path: "/api/v1" + path } }))).url)

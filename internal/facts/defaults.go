@@ -6,9 +6,8 @@ import (
 	"io/fs"
 	"regexp"
 
-	"github.com/goccy/go-yaml"
-
 	"vessik/internal/core/site"
+	"vessik/internal/core/yamltext"
 	"vessik/internal/ownfile"
 )
 
@@ -34,8 +33,8 @@ func (f *Facts) ReadDefaults() (d site.Defaults, err error) {
 		return d, err
 	}
 	text = ofTheCaller.ReplaceAll(text, nil)
-	if err := yaml.UnmarshalWithOptions(text, &d, yaml.Strict()); err != nil {
-		return site.Defaults{}, fmt.Errorf("%s: %s", f.DefaultsFile(), yaml.FormatError(err, false, false))
+	if _, err := yamltext.Read(text, &d); err != nil {
+		return site.Defaults{}, fmt.Errorf("%s: %w", f.DefaultsFile(), err)
 	}
 	return d, nil
 }

@@ -7,11 +7,9 @@ import (
 	"strings"
 	"text/template"
 
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/parser"
-
 	"vessik/internal/core/rewrite"
 	"vessik/internal/core/site"
+	"vessik/internal/core/yamltext"
 )
 
 // File is the name of the file that describes a kit, in a folder of the kit's own.
@@ -336,14 +334,11 @@ func Read(files fs.FS) (*Kit, error) {
 		return nil, fmt.Errorf("read the kit: %w", err)
 	}
 	k := &Kit{files: files, texts: map[string]*template.Template{}, regexps: map[string]*regexp.Regexp{}}
-	if err := yaml.UnmarshalWithOptions(text, k, yaml.Strict()); err != nil {
-		return nil, Faults{yamlFault(err)}
-	}
-	parsed, err := parser.ParseBytes(text, 0)
+	read, err := yamltext.Read(text, k)
 	if err != nil {
-		return nil, Faults{yamlFault(err)}
+		return nil, Faults{textFault(err)}
 	}
-	j := &judge{kit: k, file: parsed}
+	j := &judge{kit: k, file: read}
 	j.all()
 	if len(j.faults) > 0 {
 		return nil, j.faults

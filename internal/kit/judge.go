@@ -2,6 +2,7 @@ package kit
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io/fs"
 	"path"
@@ -11,10 +12,8 @@ import (
 	"strings"
 	"text/template"
 
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-
 	"vessik/internal/core/site"
+	"vessik/internal/core/yamltext"
 )
 
 // Fault is what is wrong with a kit's file, and where.
@@ -39,21 +38,19 @@ func (f Faults) Error() string {
 
 var kitName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,31}$`)
 
-var yamlPlace = regexp.MustCompile(`^\[(\d+):(\d+)\] (.*)`)
-
-// yamlFault reads the place out of the library's words.
-func yamlFault(err error) Fault {
+// textFault is one of the whole text.
+func textFault(err error) Fault {
 	f := Fault{Entry: "the file", Message: err.Error()}
-	if match := yamlPlace.FindStringSubmatch(strings.Split(err.Error(), "\n")[0]); match != nil {
-		fmt.Sscan(match[1], &f.Line)
-		f.Message = match[3]
+	var fault *yamltext.Fault
+	if errors.As(err, &fault) {
+		f.Line, f.Message = fault.Line, fault.Message
 	}
 	return f
 }
 
 type judge struct {
 	kit    *Kit
-	file   *ast.File
+	file   yamltext.Text
 	faults Faults
 }
 
@@ -64,10 +61,8 @@ func (j *judge) add(entry, message string, arguments ...any) {
 // line is where an entry such as sign-in.error or touches[2].php stands; its parent's where there is none.
 func (j *judge) line(entry string) int {
 	for entry != "" {
-		if at, err := yaml.PathString("$." + entry); err == nil {
-			if node, err := at.FilterFile(j.file); err == nil && node != nil {
-				return node.GetToken().Position.Line
-			}
+		if line, _, found := j.file.Place(entry); found {
+			return line
 		}
 		entry = entry[:max(strings.LastIndexAny(entry, ".["), 0)]
 	}

@@ -3,20 +3,16 @@
 package fleet
 
 import (
-	"bytes"
 	"fmt"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
-
-	"vessik/internal/core/wire"
 
 	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
+	"vessik/internal/core/yamltext"
 )
 
 // File is a fleet file; docs/fleet.schema.json describes it for editors.
@@ -53,65 +49,30 @@ type Site struct {
 	State      string   `yaml:"state,omitempty"` // running (which it is where it is left out) or stopped
 }
 
-// Fault is what is wrong with a file, and where.
-type Fault struct {
-	Line, Column int
-	Message      string
-}
-
-func (f *Fault) Error() string {
-	return fmt.Sprintf("line %d, column %d: %s", f.Line, f.Column, f.Message)
-}
-
-var place = regexp.MustCompile(`^\[(\d+):(\d+)\] (.*)`)
-
 // Parse reads a fleet file and judges what can be judged without knowing the machine.
 func Parse(text []byte) (File, error) {
 	var f File
-	if err := yaml.NewDecoder(bytes.NewReader(text), yaml.Strict()).Decode(&f); err != nil {
-		return f, faultOf(err)
-	}
-	parsed, err := parser.ParseBytes(text, 0)
+	read, err := yamltext.Read(text, &f)
 	if err != nil {
 		return f, err
 	}
 	if f.Version != 1 {
-		return f, at(parsed, "$.fleet", "write fleet: 1 as the first line: this is what the file is")
+		return f, read.At("fleet", "write fleet: 1 as the first line: this is what the file is")
 	}
 	seen := map[string]bool{}
 	for i, s := range f.Sites {
-		where := fmt.Sprintf("$.sites[%d]", i)
+		where := fmt.Sprintf("sites[%d]", i)
 		switch {
 		case s.Name == "":
-			return f, at(parsed, where, "the site has no name")
+			return f, read.At(where, "the site has no name")
 		case seen[s.Name]:
-			return f, at(parsed, where+".name", fmt.Sprintf("there are two sites %q", s.Name))
+			return f, read.At(where+".name", fmt.Sprintf("there are two sites %q", s.Name))
 		case s.State != "" && s.State != "running" && s.State != "stopped":
-			return f, at(parsed, where+".state", fmt.Sprintf("%q is neither running nor stopped", s.State))
+			return f, read.At(where+".state", fmt.Sprintf("%q is neither running nor stopped", s.State))
 		}
 		seen[s.Name] = true
 	}
 	return f, nil
-}
-
-// faultOf reads the place out of the library's words.
-func faultOf(err error) error {
-	fault := &Fault{Line: 1, Column: 1, Message: strings.Split(err.Error(), "\n")[0]}
-	if match := place.FindStringSubmatch(fault.Message); match != nil {
-		fmt.Sscan(match[1]+" "+match[2], &fault.Line, &fault.Column)
-		fault.Message = match[3]
-	}
-	return fault
-}
-
-func at(file *ast.File, path, message string) error {
-	fault := &Fault{Line: 1, Column: 1, Message: message}
-	if p, err := yaml.PathString(path); err == nil {
-		if node, err := p.FilterFile(file); err == nil && node != nil {
-			fault.Line, fault.Column = node.GetToken().Position.Line, node.GetToken().Position.Column
-		}
-	}
-	return fault
 }
 
 // Step is one thing that has to be done.
@@ -266,20 +227,17 @@ type SiteFile struct {
 // ParseSite reads such a file.
 func ParseSite(text []byte) (SiteFile, error) {
 	var f SiteFile
-	if err := yaml.NewDecoder(bytes.NewReader(text), yaml.Strict()).Decode(&f); err != nil {
-		return f, faultOf(err)
-	}
-	parsed, err := parser.ParseBytes(text, 0)
+	read, err := yamltext.Read(text, &f)
 	if err != nil {
 		return f, err
 	}
 	switch {
 	case f.Version != 1:
-		return f, at(parsed, "$.vessik-site", "write vessik-site: 1 as the first line: this is what the file is")
+		return f, read.At("vessik-site", "write vessik-site: 1 as the first line: this is what the file is")
 	case f.Name == "":
-		return f, at(parsed, "$.name", "the site has no name")
+		return f, read.At("name", "the site has no name")
 	case f.SQL != "" && !filepath.IsLocal(f.SQL):
-		return f, at(parsed, "$.sql", fmt.Sprintf("%q does not lie beside the file", f.SQL))
+		return f, read.At("sql", fmt.Sprintf("%q does not lie beside the file", f.SQL))
 	}
 	return f, nil
 }

@@ -8,6 +8,7 @@ import (
 
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
+	"vessik/internal/core/yamltext"
 )
 
 var engines = map[string][]site.EngineFact{"php": {{ID: "php-8.2"}, {ID: "php-7.4"}}, "web": {{ID: "nginx-1.22"}},
@@ -78,7 +79,7 @@ func TestASitesOwnFileSaysAllThatMakesIt(t *testing.T) {
 		"vessik-site: 1\nname: x\nsql: ../../etc/passwd\n": "line 3, column 6", "vessik-site: 1\nname: x\nwrong: 1\n": "line 3, column 1",
 		"vessik-site: [": "line 1"} {
 		_, err := ParseSite([]byte(bad))
-		var fault *Fault
+		var fault *yamltext.Fault
 		require.ErrorAs(t, err, &fault, bad)
 		assert.Contains(t, fault.Error(), place)
 	}

@@ -8,7 +8,8 @@ import (
 // Whatever stands in a fleet file or a site's own, it is read or refused in words.
 func FuzzParse(f *testing.F) {
 	for _, seed := range []string{"version: 1\nsites:\n  fern: {title: Fern}\n", "version: 1\nsites:\n  ../x: {}\n",
-		"version: 1\nsite: {name: a}\nsql: ../../home.json\n", "- a", "a: &a [*a]", "version: 99"} {
+		"version: 1\nsite: {name: a}\nsql: ../../home.json\n", "- a", "a: &a [*a]", "version: 99",
+		"n: \nsites:\n !../x: {}"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
