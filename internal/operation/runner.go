@@ -292,6 +292,9 @@ func (r *Runner) recover(recorded plan.Operation) (handled []string) {
 		return handled
 	}
 	r.resume(o, resumed)
+	if o.kind.During == "" && o.kind.Resumed == "" { // it is no concern of it whether they run
+		return handled
+	}
 	return append(handled, resumed...)
 }
 

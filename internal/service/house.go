@@ -120,6 +120,11 @@ func (h *house) machine(ctx context.Context, o opening) (*running.Machine, error
 		return nil, err
 	}
 	store := engine.Store{Dir: o.home.Engines, Cells: cells}
+	for _, id := range store.IDs(engine.Web) { // what earlier web servers read; each is written anew
+		if err := ownfile.RemoveAll(o.home.Path("run", id)); err != nil {
+			return nil, err
+		}
+	}
 	if o.settings.RecordsEngine == "" {
 		o.settings.RecordsEngine = store.IDs(engine.Database)[0]
 	}
