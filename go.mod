@@ -41,6 +41,7 @@ require (
 	github.com/mattn/go-isatty v0.0.24 // indirect
 	github.com/mattn/go-runewidth v0.0.20 // indirect
 	github.com/mfridman/interpolate v0.0.2 // indirect
+	github.com/nishanths/exhaustive v0.12.0 // indirect
 	github.com/polyfloyd/go-errorlint v1.8.0 // indirect
 	github.com/sethvargo/go-retry v0.5.0 // indirect
 	github.com/valyala/bytebufferpool v1.0.0 // indirect
@@ -57,6 +58,7 @@ require (
 
 tool (
 	github.com/ashanbrown/forbidigo/v2
+	github.com/nishanths/exhaustive/cmd/exhaustive
 	github.com/polyfloyd/go-errorlint
 	honnef.co/go/tools/cmd/staticcheck
 )

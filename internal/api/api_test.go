@@ -8,6 +8,8 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -147,6 +149,24 @@ func TestAMalformedRequestNamesItsField(t *testing.T) {
 	assert.GreaterOrEqual(t, recorder.Code, 400)
 	assert.Less(t, recorder.Code, 500)
 	assert.Equal(t, "application/problem+json", recorder.Header().Get("Content-Type"))
+}
+
+// What the API may answer names a secret only where it is asked for by name.
+func TestNoAnswerHasAPlaceForSecrets(t *testing.T) {
+	_, document := (&API{}).Handler()
+	secret := regexp.MustCompile(`(?i)(passw|hash|salt|secret|token|_key)`)
+	asked := []string{"Admin.password", "Database.password", // of a site, with ?secrets=true
+		"NewPassword.password"} // that was just set
+	requests := []string{"Request", "NewAdministrator"} // what is told to the service
+	found := []string{}
+	for name, schema := range document.Components.Schemas.Map() {
+		for property := range schema.Properties {
+			if secret.MatchString(property) && !slices.Contains(requests, name) {
+				found = append(found, name+"."+property)
+			}
+		}
+	}
+	assert.ElementsMatch(t, asked, found)
 }
 
 func TestTheDocumentDescribesEverything(t *testing.T) {

@@ -44,6 +44,7 @@ func (f *Feature) try(ctx context.Context, e *engine.Engine) error {
 			return err
 		}
 		d.Stop()
+	case engine.Release, engine.Language: // nothing of them runs
 	}
 	return nil
 }

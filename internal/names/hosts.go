@@ -4,6 +4,7 @@ package names
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 )
 
 // HostsFile is the machine's own.
@@ -98,6 +100,9 @@ func Write(file *os.File, block string) error {
 	return err
 }
 
+// mostLookup bounds how long a name server is waited for: one that does not answer must keep nobody from working.
+const mostLookup = 2 * time.Second
+
 // Finds tells whether a name leads to this machine, by a hosts file or by the machine's own resolver.
 func Finds(file, domain string) bool {
 	text, _ := os.ReadFile(file)
@@ -108,7 +113,9 @@ func Finds(file, domain string) bool {
 			return ip != nil && ip.IsLoopback()
 		}
 	}
-	addresses, err := net.LookupHost(domain)
+	ctx, cancel := context.WithTimeout(context.Background(), mostLookup)
+	defer cancel()
+	addresses, err := net.DefaultResolver.LookupHost(ctx, domain)
 	return err == nil && len(addresses) > 0 && !slices.ContainsFunc(addresses, func(address string) bool {
 		ip := net.ParseIP(address)
 		return ip == nil || !ip.IsLoopback()

@@ -304,6 +304,7 @@ func (o *Operation) broken(name string, reason error) {
 		}
 	case MarkFailed:
 		o.r.Fail(name, reason)
+	case Leave:
 	}
 	o.end(name, state, text)
 }

@@ -199,6 +199,7 @@ func WriteJUnit(w io.Writer, report Report) error {
 			entry := junitCase{Class: s.Site, Name: string(c.ID), Time: seconds(c.Milliseconds)}
 			total += c.Milliseconds
 			switch c.Verdict {
+			case Pass:
 			case Fail:
 				suite.Failures++
 				entry.Failure = &junitMessage{Message: c.Observed,

@@ -44,6 +44,7 @@ func (t token) bare() string {
 		return t.text
 	case name:
 		return strings.ReplaceAll(t.text[1:len(t.text)-1], "``", "`")
+	case text, symbol:
 	}
 	return ""
 }
