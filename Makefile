@@ -62,7 +62,7 @@ test: check setup-test
 	go test -race -count=1 -timeout 10m $(raced:%=./%)
 	VESSIK_NO_CELLS=1 go test -count=1 -timeout 5m -run 'Apache|PHP|WebServer|Databases' ./internal/engine
 	$(call fuzzed,10000x)
-	go test -count=1 -timeout 25m ./test
+	go test -count=1 -timeout 40m -parallel 4 ./test
 	VESSIK_BENCH=small go test -count=1 -timeout 10m -run '^$$' -bench . -benchtime 1x ./test
 
 # Every PHP with every web server and every database.

@@ -40,6 +40,7 @@ func TestARenamedSiteIsReaddressedAndItsOldDomainLeadsToIt(t *testing.T) {
 		assert.Equal(t, 2, code, "%s", bad.words)
 	}
 	out, errs, code = s.cli("rename", "orchard-days", "apple-days")
+	assert.Regexp(t, `longest time without an answer [0-4]?\d{1,3} ms`, out, "it is asked at its new address, too")
 	require.Zero(t, code, out+errs)
 	assert.Contains(t, out, "10 of 10 passed")
 	renamed := s.secrets(t, "apple-days")

@@ -36,6 +36,9 @@ func (i *inspection) askUntil(worked <-chan struct{}) (longest time.Duration) {
 	last := time.Now()
 	for final := false; ; {
 		_, _, err := i.askProbe(i.base, probeAsk{})
+		if err != nil && i.readdressed() {
+			_, _, err = i.askProbe(i.base, probeAsk{})
+		}
 		if silence := time.Since(last); err == nil || final && silence > silenceGrace {
 			longest, last = max(longest, silence), time.Now()
 			if final {
@@ -56,4 +59,15 @@ func (i *inspection) askUntil(worked <-chan struct{}) (longest time.Duration) {
 		}
 		<-look.C
 	}
+}
+
+// readdressed follows a site to its new address, and tells whether it has one: what is done to it may be just that.
+func (i *inspection) readdressed() bool {
+	s, ok := i.v.Machine.Registry.Site(i.site.Name)
+	base := s.URL(i.v.Machine.GatewayPort())
+	if !ok || base == i.base {
+		return false
+	}
+	i.site, i.base = s, base
+	return true
 }
