@@ -15,7 +15,7 @@ import (
 
 // manySites has the page believe that there are two hundred sites like the first.
 const manySites = `(() => { const ask = window.fetch; window.fetch = async (at, how) => { const answer = await ask(at, how);
-if (!String(at).endsWith("/api/v1/sites")) return answer; const [one] = await answer.json();
+if (!String(at.url ?? at).endsWith("/api/v1/sites")) return answer; const [one] = await answer.json();
 return new Response(JSON.stringify(Array.from({ length: 200 }, (_, n) => ({ ...one, name: "garden-" + n, title: "Garden " + n })))) } })()`
 
 // violations are what axe-core finds wrong with the page that is shown.
