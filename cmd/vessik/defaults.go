@@ -71,6 +71,7 @@ func runLabel(ctx context.Context, c *call) error {
 	group := c.flags.String("group", "", "label under which the fleet shows them")
 	note := c.flags.String("note", "", "a note")
 	top := c.flags.String("top", "", "on or off: kept above the others")
+	c.mayBeEmpty = []string{"group", "note"}
 	service, err := c.connect(func() error {
 		if *top != "" && *top != "on" && *top != "off" {
 			return usageError{"-top: say on or off"}

@@ -62,7 +62,9 @@ type call struct {
 	names   []string
 	home    *string
 	json    *bool
-	out     io.Writer
+	// mayBeEmpty are the flags for which an empty text says something.
+	mayBeEmpty []string
+	out        io.Writer
 }
 
 func main() {
@@ -145,6 +147,9 @@ func (c *call) parse() error {
 		c.names, rest = append(c.names, rest[0]), rest[1:]
 	}
 	c.names = append(c.names, tail...)
+	if empty := c.emptyFlag(); empty != "" {
+		return usageError{fmt.Sprintf("-%s is given, but empty; leave it out, or say what it is to be", empty)}
+	}
 	switch wanted := c.command.names; {
 	case wanted == "" && len(c.names) > 0:
 		return usageError{fmt.Sprintf("%q is too much; this command takes flags only", c.names[0])}
@@ -154,6 +159,16 @@ func (c *call) parse() error {
 		return usageError{fmt.Sprintf("%q is too much; this command takes one name", c.names[1])}
 	}
 	return nil
+}
+
+// emptyFlag is one that was given an empty text, as a script does whose variable is not set; for flags that may be so it means something.
+func (c *call) emptyFlag() (name string) {
+	c.flags.Visit(func(f *flag.Flag) {
+		if value, ok := f.Value.(flag.Getter); ok && value.Get() == "" && !slices.Contains(c.mayBeEmpty, f.Name) {
+			name = f.Name
+		}
+	})
+	return name
 }
 
 func (c *call) help() {

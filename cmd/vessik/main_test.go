@@ -31,6 +31,24 @@ func TestFlagsStandBeforeOrAfterNames(t *testing.T) {
 	}
 }
 
+// A script whose variable is not set must not get what it did not ask for.
+func TestAnEmptyFlagIsRefused(t *testing.T) {
+	for name, fault := range map[string]string{"password": "-password is given, but empty; leave it out", "note": ""} {
+		word := command{name: "prune", names: "[NAME…]", run: func(_ context.Context, c *call) error {
+			c.flags.String("password", "", "of the site")
+			c.flags.String("note", "", "a note, empty for none")
+			c.mayBeEmpty = []string{"note"}
+			return c.parse()
+		}}
+		err := runCommand(context.Background(), word, []string{"a", "-" + name, ""}, &bytes.Buffer{})
+		if fault == "" {
+			assert.NoError(t, err)
+			continue
+		}
+		assert.ErrorContains(t, err, fault)
+	}
+}
+
 func TestErrorsBecomeExitCodes(t *testing.T) {
 	for _, c := range []struct {
 		err  error
