@@ -133,13 +133,13 @@ func TestATakenAPIPortIsSaid(t *testing.T) {
 	assert.NotEqual(t, shared(t).Base, s.Base)
 }
 
-// The service is killed without a word at random moments while it makes and retires sites. Whatever the moment: after a restart each
-// site is whole or gone, and nothing is left that belongs to no site.
+// The service is killed without a word at random moments while it makes and retires sites, inside steps too (failpoints_test.go has the
+// places around them). Whatever the moment: after a restart each site is whole or gone, and nothing is left that belongs to no site.
 func TestCrashesLeaveNothingHalfDone(t *testing.T) {
 	home := newHome(t)
 	s := launch(t, home)
 	requirePassed(t, s.newSites(t, "fernhollow"))
-	bounds := []time.Duration{0, 60, 120, 250, 400, 700, 1100, 1700}
+	bounds := []time.Duration{60, 250, 700, 1100}
 	for round, bound := range bounds {
 		name := fmt.Sprintf("crash-%d", round)
 		operation, err := s.New(context.Background(), client.Request{Name: name})
@@ -189,7 +189,7 @@ func consistent(t *testing.T, s *service) {
 	assert.ElementsMatch(t, names, entries(s.home, "sites"), "folders")
 	assert.Subset(t, names, entries(s.home, "run/php"), "PHP configurations")
 	for _, folder := range []string{"restore", "pictures", "tmp", "mail", "logs/sites"} {
-		assert.Subset(t, append(names, "restore"), entries(s.home, folder), folder)
+		assert.Subset(t, append(names, "browser"), entries(s.home, folder), folder) // that of pictures
 	}
 	found := []string{}
 	for _, engine := range webs {

@@ -84,14 +84,14 @@ func (s *survey) ports(home home.Home, settings home.Settings) {
 		subject := fmt.Sprintf("port %d", port)
 		holder := engine.PortHolder(port)
 		switch {
+		case own && engine.Listens(port) && strings.HasPrefix(engine.Listener(port), "vessik"):
+			s.add("ports", subject, "held by Vessik itself", Good, "")
 		case os.Geteuid() != 0 && port < first:
 			s.add("ports", subject, fmt.Sprintf("only root may open it (ports from %d are open to all)", first), Notice,
 				fmt.Sprintf("sites get addresses with a port; for addresses without one, start the service as root, or: sysctl "+
 					"net.ipv4.ip_unprivileged_port_start=%d", port))
 		case holder == "":
 			s.add("ports", subject, "free, and may be opened", Good, "")
-		case own && strings.HasPrefix(holder, "vessik"):
-			s.add("ports", subject, "held by Vessik itself", Good, "")
 		default:
 			s.add("ports", subject, "held by "+holder, Notice, "sites get addresses with another port; end that program to have them without")
 		}
