@@ -150,6 +150,11 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 		}
 		return nil, fmt.Errorf("%w at %s: %w; start it with: vessik serve", ErrUnreachable, c.Base, err)
 	}
+	if response.StatusCode == http.StatusUnauthorized { // the token is that of the home
+		response.Body.Close()
+		return nil, fmt.Errorf("%w: what answers at %s is not the service of this home folder; start that one with: vessik serve",
+			ErrUnreachable, c.Base)
+	}
 	if response.StatusCode >= 400 {
 		return nil, refusalOf(response)
 	}

@@ -41,6 +41,13 @@ func TestTheServiceIsFoundByItsHome(t *testing.T) {
 	assert.ErrorIs(t, err, ErrUnreachable, "a service that died left its file")
 }
 
+func TestAnotherServiceOnAPortThatWasLeftIsTold(t *testing.T) {
+	c := against(t, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusUnauthorized) })
+	_, err := c.Status(ctx)
+	assert.ErrorIs(t, err, ErrUnreachable)
+	assert.ErrorContains(t, err, "is not the service of this home folder")
+}
+
 func TestARefusalKeepsEveryProblem(t *testing.T) {
 	c := against(t, func(w http.ResponseWriter, r *http.Request) {
 		assert.Equal(t, "Bearer t", r.Header.Get("Authorization"))

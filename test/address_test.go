@@ -130,6 +130,12 @@ func TestADumpIsLoadedIntoASiteAfterASafetyCopy(t *testing.T) {
 	assert.Contains(t, errs, "the site went back to what it was, proven by a second report")
 	requirePassed(t, s.do(t, plan.Verify, "orchard-days"))
 
+	empty := filepath.Join(filepath.Dir(s.home), "empty.sql")
+	require.NoError(t, os.WriteFile(empty, nil, 0o644))
+	_, errs, code = s.cli("load", "orchard-days", empty)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "is empty", "it is not tried")
+
 	broken := dump("broken.sql.gz", "CREATE TABLE a (b INT); THIS IS NO SQL;")
 	_, errs, code = s.cli("load", "orchard-days", broken)
 	assert.Equal(t, 1, code)

@@ -19,6 +19,8 @@ const titles: Record<string, string> = {
   language: "Language",
   time_zone: "Time zone",
   appearance: "Appearance",
+  operations_days: "Days of history",
+  operations_kept: "Length of history",
 }
 
 export function SetOnce() {

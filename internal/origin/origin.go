@@ -92,6 +92,8 @@ func Unreadable(path string, folder bool) string {
 		return fmt.Sprintf("%s cannot be reached by the service's account (%v)", path, errors.Unwrap(err))
 	case info.IsDir() != folder:
 		return path + map[bool]string{true: " is no folder", false: " is a folder"}[folder]
+	case !folder && info.Size() == 0:
+		return path + " is empty"
 	}
 	const read, readAndEnter = 4, 4 | 1
 	if syscall.Access(path, map[bool]uint32{true: readAndEnter, false: read}[folder]) != nil {

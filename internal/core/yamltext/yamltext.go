@@ -31,6 +31,9 @@ func Read(text []byte, into any) (read Text, err error) {
 			read, err = Text{}, &Fault{Line: 1, Column: 1, Message: "this cannot be read as YAML"}
 		}
 	}()
+	if deep(text) {
+		return read, &Fault{Line: 1, Column: 1, Message: fmt.Sprintf("it is nested deeper than %d levels", mostLevels)}
+	}
 	if err := yaml.UnmarshalWithOptions(text, into, yaml.Strict()); err != nil {
 		return read, faultOf(err)
 	}
@@ -38,6 +41,35 @@ func Read(text []byte, into any) (read Text, err error) {
 		return Text{}, faultOf(err)
 	}
 	return read, nil
+}
+
+// mostLevels bounds how deep a text may be nested: the library takes memory with the square of it.
+const mostLevels = 200
+
+// deep tells whether a text may be nested too deep: by brackets, by indentation, or by marks of lists before anything else in a line.
+func deep(text []byte) bool {
+	brackets, margin := 0, 0
+	atStart := true
+	for _, c := range text {
+		switch c {
+		case '[', '{':
+			brackets++
+		case ']', '}':
+			brackets = max(brackets-1, 0)
+		}
+		switch {
+		case c == '\n':
+			margin, atStart = 0, true
+		case atStart && (c == ' ' || c == '-' || c == '?' || c == ':'):
+			margin++
+		default:
+			atStart = false
+		}
+		if brackets > mostLevels || margin > 2*mostLevels {
+			return true
+		}
+	}
+	return false
 }
 
 var place = regexp.MustCompile(`^\[(\d+):(\d+)\] (.*)`)

@@ -1,6 +1,7 @@
 package yamltext
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -30,6 +31,17 @@ func TestFaultsTellTheirPlace(t *testing.T) {
 			assert.Equal(t, want, *fault)
 		}
 	}
+}
+
+func TestDeepTextsAreRefusedBeforeTheyAreRead(t *testing.T) {
+	var g garden
+	for _, text := range []string{"beds: " + strings.Repeat("[", 400_000), "beds: " + strings.Repeat("{a: ", 100_000),
+		strings.Repeat("- ", 400_000) + "x", "name: fern\nbeds:\n" + strings.Repeat(" ", 1000) + "- width: 1"} {
+		_, err := Read([]byte(text), &g)
+		assert.ErrorContains(t, err, "nested deeper than 200 levels")
+	}
+	_, err := Read([]byte("name: '"+strings.Repeat("[]", 1000)+"'"), &g)
+	assert.NoError(t, err)
 }
 
 func TestAPlaceIsFound(t *testing.T) {
