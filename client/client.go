@@ -473,8 +473,9 @@ func (c *Client) Environment(ctx context.Context, name string) (e Environment, e
 }
 
 // Logs sends the last lines of a site's logs (all where none is named), and if follow is set those that are added, until ctx ends.
-func (c *Client) Logs(ctx context.Context, name string, logs []string, last int, follow bool, see func(LogLine)) error {
-	query := url.Values{"log": {strings.Join(logs, ",")}, "last": {fmt.Sprint(last)}, "follow": {fmt.Sprint(follow)}}
+func (c *Client) Logs(ctx context.Context, name string, logs []string, last int, follow, checks bool, see func(LogLine)) error {
+	query := url.Values{"log": {strings.Join(logs, ",")}, "last": {fmt.Sprint(last)}, "follow": {fmt.Sprint(follow)},
+		"checks": {fmt.Sprint(checks)}}
 	err := c.events(ctx, sitePath(name, "/logs/events?"+query.Encode()), func(event string, data []byte) (bool, error) {
 		var line LogLine
 		if event == "line" {

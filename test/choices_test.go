@@ -36,7 +36,7 @@ func TestChoicesAtCreation(t *testing.T) {
 		"date_format": "F j, Y"} {
 		assert.Equal(t, value, query(t, made, "SELECT option_value FROM wp_options WHERE option_name='"+name+"'"))
 	}
-	out, _, _ = run(t, "run", "orchard-days", "-home", s.home, "--", "php", "-r", "echo ini_get('date.timezone');")
+	out, _, _ = run(t, "run", "orchard-days", "-home", s.home, "php", "-r", "echo ini_get('date.timezone');")
 	assert.Equal(t, "Europe/Lisbon", out)
 }
 

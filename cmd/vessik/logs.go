@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"vessik/client"
+	"vessik/internal/core/check"
 )
 
 var logsCommand = command{name: "logs", names: "NAME", about: "show and follow a site's logs",
@@ -19,11 +20,13 @@ func runLogs(ctx context.Context, c *call) error {
 	which := c.flags.String("log", "", "names of logs, joined by commas (default: all)")
 	last := c.flags.Int("last", 20, "how many lines of each")
 	search := c.flags.String("search", "", "only lines that contain this text")
+	checks := c.flags.Bool("checks", false, "also requests of Vessik's own checks, which the access log has as "+check.Agent)
 	service, err := c.connect()
 	if err != nil {
 		return err
 	}
-	return service.Logs(ctx, c.names[0], slices.DeleteFunc(strings.Split(*which, ","), func(s string) bool { return s == "" }), *last, *follow,
+	logs := slices.DeleteFunc(strings.Split(*which, ","), func(s string) bool { return s == "" })
+	return service.Logs(ctx, c.names[0], logs, *last, *follow, *checks,
 		func(line client.LogLine) {
 			switch {
 			case !strings.Contains(strings.ToLower(line.Text), strings.ToLower(*search)):

@@ -144,6 +144,10 @@ func (c *call) parse() error {
 		if rest = c.flags.Args(); len(rest) == 0 {
 			break
 		}
+		if strings.Contains(c.command.names, "--") && len(c.names) == 1 { // a command, whose flags are its own
+			tail = rest
+			break
+		}
 		c.names, rest = append(c.names, rest[0]), rest[1:]
 	}
 	c.names = append(c.names, tail...)

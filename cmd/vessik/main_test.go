@@ -49,6 +49,22 @@ func TestAnEmptyFlagIsRefused(t *testing.T) {
 	}
 }
 
+func TestACommandsOwnFlagsStayItsOwn(t *testing.T) {
+	var names []string
+	var env string
+	word := command{name: "run", names: "NAME [[--] COMMAND…]", run: func(_ context.Context, c *call) error {
+		named := c.flags.String("env", "", "names of variables")
+		err := c.parse()
+		names, env = c.names, *named
+		return err
+	}}
+	for _, arguments := range [][]string{{"a", "-env", "STAGE", "php", "-v", "-env", "X"}, {"-env", "STAGE", "a", "php", "-v", "-env", "X"}} {
+		require.NoError(t, runCommand(context.Background(), word, arguments, &bytes.Buffer{}))
+		assert.Equal(t, []string{"a", "php", "-v", "-env", "X"}, names)
+		assert.Equal(t, "STAGE", env)
+	}
+}
+
 func TestErrorsBecomeExitCodes(t *testing.T) {
 	for _, c := range []struct {
 		err  error

@@ -14,11 +14,11 @@ import (
 	"vessik/client"
 )
 
-var runCommandCommand = command{name: "run", names: "NAME [-- COMMAND…]", about: "run a command as one of a site's own",
+var runCommandCommand = command{name: "run", names: "NAME [[--] COMMAND…]", about: "run a command as one of a site's own",
 	synopsis: "Runs a command in a site's folder, with its own PHP as php and its database's settings for mariadb; without a command, " +
 		"opens a shell there.\nIt lives in a cell, as the site does: of this machine it has the system's programs and the site's folder. Of " +
 		"your environment it gets what -env names.\nThe command's exit code is passed on.",
-	example: "vessik run orchard-days -- php -v\nvessik run orchard-days -env STAGE -- mariadb -e 'SHOW TABLES'", run: runInSite}
+	example: "vessik run orchard-days php -v\nvessik run orchard-days -env STAGE -- mariadb -e 'SHOW TABLES'", run: runInSite}
 
 func runInSite(ctx context.Context, c *call) error {
 	named := c.flags.String("env", "", "names of variables of your environment that the command gets, joined by commas")
@@ -32,8 +32,11 @@ func runInSite(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
+	if len(c.names) > 1 && rest != nil {
+		return usageError{"write the whole command after --"}
+	}
 	if len(c.names) > 1 {
-		return usageError{"write the command after --"}
+		c.names, rest = c.names[:1], c.names[1:]
 	}
 	if *c.json {
 		environment, err := service.Environment(ctx, c.names[0])

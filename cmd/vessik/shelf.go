@@ -11,7 +11,7 @@ import (
 	"vessik/client"
 )
 
-var shelfCommand = command{name: "shelf", names: "[add FILE | fetch ADDRESS | drop FILE]",
+var shelfCommand = command{name: "shelf", names: "[add FILE… | fetch ADDRESS… | drop FILE…]",
 	about: "keep releases, plugins and themes on this machine",
 	synopsis: "Lists the CMS releases, plugins and themes that are kept on this machine as zip archives, with version and checksum; sites " +
 		"are made of them without a network\n(vessik new -plugin, -theme, -kit-version). add FILE takes one in, fetch ADDRESS downloads one " +
@@ -22,39 +22,17 @@ var shelfCommand = command{name: "shelf", names: "[add FILE | fetch ADDRESS | dr
 
 func runShelf(ctx context.Context, c *call) error {
 	service, err := c.connect(func() error {
-		if len(c.names) != 0 && len(c.names) != 2 {
-			return usageError{"it is: shelf, shelf add FILE, shelf fetch ADDRESS or shelf drop FILE"}
+		if len(c.names) == 1 {
+			return usageError{"it is: shelf, shelf add FILE…, shelf fetch ADDRESS… or shelf drop FILE…"}
 		}
 		return nil
 	})
 	if err != nil {
 		return err
 	}
-	if len(c.names) == 2 {
-		switch what := c.names[1]; c.names[0] {
-		case "add":
-			file, err := os.Open(what)
-			if err != nil {
-				return err
-			}
-			defer file.Close()
-			if _, err := service.AddToShelf(ctx, filepath.Base(what), file); err != nil {
-				return err
-			}
-		case "fetch":
-			asked := client.FetchToShelf{Address: what}
-			if !strings.Contains(what, "/") {
-				asked = client.FetchToShelf{Package: what}
-			}
-			if _, err := service.FetchToShelf(ctx, asked); err != nil {
-				return err
-			}
-		case "drop":
-			if err := service.DropFromShelf(ctx, what); err != nil {
-				return err
-			}
-		default:
-			return usageError{fmt.Sprintf("shelf %s is not known: add, fetch or drop", c.names[0])}
+	for _, what := range c.names[min(len(c.names), 1):] {
+		if err := changeShelf(ctx, service, c.names[0], what); err != nil {
+			return err
 		}
 	}
 	page, err := service.Shelf(ctx)
@@ -79,4 +57,28 @@ func runShelf(ctx context.Context, c *call) error {
 			item.File, item.SHA256[:12])
 	}
 	return table.Flush()
+}
+
+// changeShelf does with one thing what the shelf's verb says.
+func changeShelf(ctx context.Context, service *client.Client, verb, what string) error {
+	switch verb {
+	case "add":
+		file, err := os.Open(what)
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		_, err = service.AddToShelf(ctx, filepath.Base(what), file)
+		return err
+	case "fetch":
+		asked := client.FetchToShelf{Address: what}
+		if !strings.Contains(what, "/") {
+			asked = client.FetchToShelf{Package: what}
+		}
+		_, err := service.FetchToShelf(ctx, asked)
+		return err
+	case "drop":
+		return service.DropFromShelf(ctx, what)
+	}
+	return usageError{fmt.Sprintf("shelf %s is not known: add, fetch or drop", verb)}
 }

@@ -8,14 +8,14 @@ import { Button, Crumbs } from "./ui"
 const most = 3000
 
 // useLines are the newest lines of a site's logs, as they come; while they are held, they wait.
-function useLines(name: string, held: boolean) {
+function useLines(name: string, held: boolean, checks: boolean) {
   const [lines, setLines] = useState<LogLine[]>([])
   const waiting = useRef<LogLine[]>([])
   const still = useRef(false)
   still.current = held
   useEffect(() => {
     setLines([])
-    const source = stream(`/sites/${name}/logs/events?last=100&follow=true`)
+    const source = stream(`/sites/${name}/logs/events?last=100&follow=true&checks=${checks}`)
     source.on("begin", () => {
       waiting.current = []
       setLines([])
@@ -31,7 +31,7 @@ function useLines(name: string, held: boolean) {
       source.close()
       clearInterval(timer)
     }
-  }, [name])
+  }, [name, checks])
   return lines
 }
 
@@ -44,7 +44,8 @@ export function LogsPage({ name }: { name: string }) {
   const [hidden, setHidden] = useState<string[]>(["fpm", "database"])
   const [filter, setFilter] = useState("")
   const [held, setHeld] = useState(false)
-  const lines = useLines(name, held)
+  const [checks, setChecks] = useState(false)
+  const lines = useLines(name, held, checks)
   const end = useRef<HTMLDivElement>(null)
   useEffect(() => {
     if (!held) end.current?.scrollIntoView({ block: "nearest" })
@@ -59,22 +60,20 @@ export function LogsPage({ name }: { name: string }) {
         <h1 className="text-[34px] font-bold leading-tight tracking-tight">Logs of {name}</h1>
         <span className="grow" />
         {logs.map((log) => (
-          <label
+          <Choice
             key={log.name}
-            title={`${log.about}: ${log.path}`}
-            className="flex items-center gap-1.5 text-[13px]"
-          >
-            <input
-              type="checkbox"
-              className="accent-(--accent)"
-              checked={!hidden.includes(log.name)}
-              onChange={(e) =>
-                setHidden(e.target.checked ? hidden.filter((h) => h !== log.name) : [...hidden, log.name])
-              }
-            />{" "}
-            {log.name}
-          </label>
+            label={log.name}
+            about={`${log.about}: ${log.path}`}
+            checked={!hidden.includes(log.name)}
+            change={(on) => setHidden(on ? hidden.filter((h) => h !== log.name) : [...hidden, log.name])}
+          />
         ))}
+        <Choice
+          label="own checks"
+          about="Requests of Vessik's own checks in the access log"
+          checked={checks}
+          change={setChecks}
+        />
         <input
           type="search"
           aria-label="Filter lines"
@@ -112,5 +111,30 @@ export function LogsPage({ name }: { name: string }) {
         <div ref={end} />
       </div>
     </>
+  )
+}
+
+// Choice is what is shown, or left out.
+function Choice({
+  label,
+  about,
+  checked,
+  change,
+}: {
+  label: string
+  about: string
+  checked: boolean
+  change: (on: boolean) => void
+}) {
+  return (
+    <label title={about} className="flex items-center gap-1.5 text-[13px]">
+      <input
+        type="checkbox"
+        className="accent-(--accent)"
+        checked={checked}
+        onChange={(e) => change(e.target.checked)}
+      />{" "}
+      {label}
+    </label>
   )
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/labstack/echo/v4"
 
 	"vessik/internal/core/wire"
+	"vessik/internal/logs"
 )
 
 // logsRoutes are logs.
@@ -24,15 +25,16 @@ func (a *API) logsRoutes(api huma.API, router *echo.Echo) {
 		&huma.Param{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}},
 		&huma.Param{Name: "log", In: "query", Description: "Names, joined by commas; all where empty", Schema: &huma.Schema{Type: "string"}},
 		&huma.Param{Name: "last", In: "query", Schema: &huma.Schema{Type: "integer"}},
-		&huma.Param{Name: "follow", In: "query", Schema: &huma.Schema{Type: "boolean"}})
+		&huma.Param{Name: "follow", In: "query", Schema: &huma.Schema{Type: "boolean"}},
+		&huma.Param{Name: "checks", In: "query", Description: "Also requests of Vessik's own checks", Schema: &huma.Schema{Type: "boolean"}})
 	router.GET("/api/v1/sites/:name/logs/events", a.followLogs)
 }
 
 // followLogs streams a site's logs.
 func (a *API) followLogs(c echo.Context) error {
 	asked := slices.DeleteFunc(strings.Split(c.QueryParam("log"), ","), func(name string) bool { return name == "" })
-	last, follow := 50, c.QueryParam("follow") == "true"
-	if err := echo.QueryParamsBinder(c).Int("last", &last).BindError(); err != nil || last < 0 || last > 10000 {
+	wanted := logs.Wanted{Logs: asked, Last: 50, Follow: c.QueryParam("follow") == "true", Checks: c.QueryParam("checks") == "true"}
+	if err := echo.QueryParamsBinder(c).Int("last", &wanted.Last).BindError(); err != nil || wanted.Last < 0 || wanted.Last > 10000 {
 		writeProblem(c.Response(), problem(http.StatusBadRequest, "last must be a number from 0 to 10000"))
 		return nil
 	}
@@ -44,15 +46,14 @@ func (a *API) followLogs(c echo.Context) error {
 		}
 		return out.send(event, data)
 	}
-	if follow {
+	if wanted.Follow {
 		if _, known := a.Machine.Registry.Site(c.Param("name")); known {
 			if err := send("begin", struct{}{}); err != nil { // whoever waits for the first line knows that it is being followed
 				return nil
 			}
 		}
 	}
-	err := a.Logs.Follow(c.Request().Context(), c.Param("name"), asked, last, follow,
-		func(line wire.LogLine) error { return send("line", line) })
+	err := a.Logs.Follow(c.Request().Context(), c.Param("name"), wanted, func(line wire.LogLine) error { return send("line", line) })
 	if err != nil && out == nil {
 		writeProblem(c.Response(), asProblem(err))
 		return nil

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"vessik/internal/core/check"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 	"vessik/internal/ownfile"
@@ -43,13 +44,16 @@ func (l logFile) size(s site.Site) (bytes int64, ok bool) {
 	return info.Size(), err == nil
 }
 
-const ownLog = "own"
+const (
+	ownLog    = "own"
+	accessLog = "access"
+)
 
 func (f *Feature) files(s site.Site) []logFile {
 	dir := f.Machine.Home.SiteLogs(s.Name)
 	logs := []logFile{{"php", "errors of PHP", filepath.Join(dir, "php-error.log")},
 		{"fpm", "PHP's process manager", filepath.Join(dir, "php-fpm.log")},
-		{"access", "requests to the web server", filepath.Join(dir, "access.log")},
+		{accessLog, "requests to the web server", filepath.Join(dir, "access.log")},
 		{"web", "errors of the web server", filepath.Join(dir, "web.log")},
 		{"database", "the database server, which other sites may use too", f.Machine.Home.Path("logs", s.Stack.Database+".log")}}
 	own := logFile{ownLog, "the site's own log", filepath.Join(s.Folder, "wp-content", "debug.log")}
@@ -74,8 +78,21 @@ func (f *Feature) List(name string) ([]wire.Log, error) {
 	return listed, nil
 }
 
-// Follow sends a log's last lines and, if asked to, those that are added, until ctx ends.
-func (f *Feature) Follow(ctx context.Context, name string, logs []string, last int, follow bool, send func(wire.LogLine) error) error {
+// Wanted is what somebody wants to see of a site's logs.
+type Wanted struct {
+	Logs   []string // names; all where empty
+	Last   int      // how many lines of each
+	Follow bool     // also those that are added
+	Checks bool     // also requests that the service's own checks made
+}
+
+// sees tells whether a line is wanted.
+func (w Wanted) sees(log, line string) bool {
+	return w.Checks || log != accessLog || !strings.Contains(line, `"`+check.Agent+`"`)
+}
+
+// Follow sends the last lines of logs and, if asked to, those that are added, until ctx ends.
+func (f *Feature) Follow(ctx context.Context, name string, wanted Wanted, send func(wire.LogLine) error) error {
 	s, ok := f.Machine.Registry.Site(name)
 	if !ok {
 		return site.NoSite(name)
@@ -89,19 +106,24 @@ func (f *Feature) Follow(ctx context.Context, name string, logs []string, last i
 	known := []string{}
 	for _, log := range f.files(s) {
 		known = append(known, log.name)
-		if len(logs) == 0 || slices.Contains(logs, log.name) {
+		if len(wanted.Logs) == 0 || slices.Contains(wanted.Logs, log.name) {
 			readings = append(readings, &reading{log: log})
 		}
 	}
-	for _, asked := range logs {
+	for _, asked := range wanted.Logs {
 		if !slices.Contains(known, asked) {
 			return site.Problems{{Site: name, Field: "log", Message: fmt.Sprintf("there is no log %q", asked),
 				Remedy: "choose of " + strings.Join(known, ", ")}}
 		}
 	}
-	tell := func(log, text string) error { return send(wire.LogLine{Log: log, Text: text}) }
+	tell := func(log, text string) error {
+		if !wanted.sees(log, text) {
+			return nil
+		}
+		return send(wire.LogLine{Log: log, Text: text})
+	}
 	for _, r := range readings {
-		lines, end := r.log.lastLines(s, last)
+		lines, end := r.log.lastLines(s, wanted)
 		r.offset = end
 		for _, line := range lines {
 			if err := tell(r.log.name, line); err != nil {
@@ -109,7 +131,7 @@ func (f *Feature) Follow(ctx context.Context, name string, logs []string, last i
 			}
 		}
 	}
-	for follow {
+	for wanted.Follow {
 		select {
 		case <-ctx.Done():
 			return nil
@@ -153,7 +175,7 @@ func (l logFile) readFrom(s site.Site, offset, most int64) (string, error) {
 }
 
 // lastLines returns the last lines of a file and where it ended.
-func (l logFile) lastLines(s site.Site, count int) (lines []string, end int64) {
+func (l logFile) lastLines(s site.Site, wanted Wanted) (lines []string, end int64) {
 	size, there := l.size(s)
 	if !there {
 		return nil, 0
@@ -169,5 +191,6 @@ func (l logFile) lastLines(s site.Site, count int) (lines []string, end int64) {
 	if size > window && len(lines) > 0 {
 		lines = lines[1:] // cut in two
 	}
-	return lines[max(len(lines)-count, 0):], end
+	lines = slices.DeleteFunc(lines, func(line string) bool { return !wanted.sees(l.name, line) })
+	return lines[max(len(lines)-wanted.Last, 0):], end
 }

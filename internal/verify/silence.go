@@ -2,7 +2,6 @@ package verify
 
 import (
 	"context"
-	"net/http"
 	"time"
 
 	"vessik/internal/core/site"
@@ -15,7 +14,7 @@ func (v *Verifier) Silence(ctx context.Context, s site.Site, work func() error) 
 	}
 	i, done := v.inspect(ctx, s)
 	defer done()
-	i.client.Transport.(*http.Transport).DisableKeepAlives = true
+	i.transport.DisableKeepAlives = true
 	i.client.Timeout = time.Minute
 	worked, asked := make(chan struct{}), make(chan time.Duration)
 	go func() { asked <- i.askUntil(worked) }()

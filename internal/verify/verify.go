@@ -45,25 +45,36 @@ func Definitions() []check.Definition {
 
 // inspection is one verification of one site: what it has learned so far, and the report as it grows.
 type inspection struct {
-	v       *Verifier
-	ctx     context.Context
-	site    site.Site
-	kit     *kit.Kit
-	base    string // the site's URL through the gateway
-	client  *http.Client
-	probe   Answer // what a request that the site served said
-	server  string // what the web server called itself
-	probed  error
-	front   string // the front page's text
-	results []check.Result
+	v      *Verifier
+	ctx    context.Context
+	site   site.Site
+	kit    *kit.Kit
+	base   string // the site's URL through the gateway
+	client *http.Client
+	// transport is the client's own.
+	transport *http.Transport
+	probe     Answer // what a request that the site served said
+	server    string // what the web server called itself
+	probed    error
+	front     string // the front page's text
+	results   []check.Result
 }
 
 func (v *Verifier) inspect(ctx context.Context, s site.Site) (i *inspection, done func()) {
 	jar, _ := cookiejar.New(nil)
 	transport := &http.Transport{DialContext: DialLoopback, ResponseHeaderTimeout: checkTimeout, DisableCompression: true}
-	return &inspection{v: v, ctx: ctx, site: s, kit: v.Machine.Kits.Of(s), base: s.URL(v.Machine.GatewayPort()),
-		client: &http.Client{Transport: transport, Jar: jar, Timeout: checkTimeout,
+	return &inspection{v: v, ctx: ctx, site: s, kit: v.Machine.Kits.Of(s), base: s.URL(v.Machine.GatewayPort()), transport: transport,
+		client: &http.Client{Transport: named{transport}, Jar: jar, Timeout: checkTimeout,
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, transport.CloseIdleConnections
+}
+
+// named requests say in the access log who they are.
+type named struct{ http.RoundTripper }
+
+func (n named) RoundTrip(request *http.Request) (*http.Response, error) {
+	request = request.Clone(request.Context())
+	request.Header.Set("User-Agent", check.Agent)
+	return n.RoundTripper.RoundTrip(request)
 }
 
 // Verify asks a site everything, from outside. grown is shown the report each time a check is done.

@@ -94,7 +94,7 @@ var features = []string{"create", "lifecycle", "restack", "settings", "rename", 
 
 // ranks are the rooms by how far up they are: a room imports nothing that stands above it.
 var ranks = [][]string{
-	{"core/site", "core/check", "core/dump", "core/rewrite", "core/render", "core/plan", "core/fleet", "core/wire"},
+	{"core/site", "core/check", "core/dump", "core/rewrite", "core/render", "core/plan", "core/fleet", "core/wire", "core/yamltext"},
 	{"ownfile", "safefile", "seal", "background"},
 	{"cell/launcher", "cell/inside", "cell", "proc", "home", "names", "archive", "picture", "engine", "gateway", "survey", "registry",
 		"records"},

@@ -9,6 +9,9 @@ import (
 	"text/tabwriter"
 )
 
+// Agent is how the checks' requests call themselves (RFC 9110, section 10.1.5).
+const Agent = "Vessik-check"
+
 // ID names a check.
 type ID string
 
