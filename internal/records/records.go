@@ -171,28 +171,34 @@ func (e *ErrTaken) Error() string {
 // Begin writes an operation with its plan, and for new sites their reservations, in one transaction: all of it or nothing.
 func (r *Records) Begin(ctx context.Context, operation Operation, reserve []site.Site, names []string,
 	plans map[string][]plan.Step) (*Operation, error) {
-	tx, err := r.db.BeginTx(ctx, nil)
-	if err != nil {
-		return nil, fmt.Errorf("record the operation: %w", err)
-	}
-	defer tx.Rollback()
-	now := time.Now().UTC().Truncate(time.Millisecond)
-	for _, s := range reserve {
-		if err := r.insertSite(ctx, tx, s); err != nil {
-			return nil, err
+	err := r.inOne(ctx, func(tx *sql.Tx) error {
+		for _, s := range reserve {
+			if err := r.insertSite(ctx, tx, s); err != nil {
+				return err
+			}
 		}
-	}
-	result, err := tx.ExecContext(ctx, "INSERT INTO operations (kind, state, document, created_at) VALUES (?,?,?,?)",
-		operation.Kind, OperationRunning, payloadOf(operation), now)
+		return wrap(insertOperation(ctx, tx, &operation, names, plans), "record the operation")
+	})
 	if err != nil {
-		return nil, fmt.Errorf("record the operation: %w", err)
+		return nil, err
+	}
+	return &operation, nil
+}
+
+// insertOperation writes an operation with its plan, and tells it its number.
+func insertOperation(ctx context.Context, tx *sql.Tx, operation *Operation, names []string, plans map[string][]plan.Step) error {
+	now := time.Now().UTC().Truncate(time.Millisecond)
+	result, err := tx.ExecContext(ctx, "INSERT INTO operations (kind, state, document, created_at) VALUES (?,?,?,?)",
+		operation.Kind, OperationRunning, payloadOf(*operation), now)
+	if err != nil {
+		return err
 	}
 	id, _ := result.LastInsertId()
-	operation.ID, operation.State, operation.CreatedAt = strconv.FormatInt(id, 10), OperationRunning, now
+	operation.ID, operation.State, operation.CreatedAt, operation.Sites = strconv.FormatInt(id, 10), OperationRunning, now, nil
 	for position, name := range names {
 		if _, err := tx.ExecContext(ctx, "INSERT INTO operation_sites (operation, site, position, state, problem) VALUES (?,?,?,?,'')", id, name,
 			position, OperationRunning); err != nil {
-			return nil, fmt.Errorf("record the operation: %w", err)
+			return err
 		}
 		part := OperationSite{Site: name, State: OperationRunning}
 		for i, step := range plans[name] {
@@ -202,16 +208,13 @@ func (r *Records) Begin(ctx context.Context, operation Operation, reserve []site
 			}
 			if _, err := tx.ExecContext(ctx, "INSERT INTO steps (operation, site, position, step, state, note) VALUES (?,?,?,?,?,'')", id, name, i,
 				step, state); err != nil {
-				return nil, fmt.Errorf("record the plan: %w", err)
+				return err
 			}
 			part.Steps = append(part.Steps, plan.Entry{Step: step, State: state})
 		}
 		operation.Sites = append(operation.Sites, part)
 	}
-	if err := tx.Commit(); err != nil {
-		return nil, fmt.Errorf("record the operation: %w", err)
-	}
-	return &operation, nil
+	return nil
 }
 
 // payloadOf is NULL for an operation that carries nothing.
@@ -263,21 +266,34 @@ func reserve(ctx context.Context, tx *sql.Tx, s site.Site) error {
 }
 
 func isTaken(err error, name, kind, value string) error {
-	const duplicate, deadlock = 1062, 1213
+	const duplicate = 1062
 	var fault *mysql.MySQLError
-	if errors.As(err, &fault) && (fault.Number == duplicate || fault.Number == deadlock) {
+	if errors.As(err, &fault) && fault.Number == duplicate {
 		return &ErrTaken{name, kind, value}
 	}
 	return fmt.Errorf("reserve the %s of %s: %w", kind, name, err)
 }
 
-// set carries out a statement that comes to the same when it is carried out twice: so it is where the server was killed under it.
+// set carries out a statement that comes to the same when it is carried out twice.
 func (r *Records) set(ctx context.Context, statement string, values ...any) error {
-	_, err := r.db.ExecContext(ctx, statement, values...)
-	if errors.Is(err, mysql.ErrInvalidConn) {
-		_, err = r.db.ExecContext(ctx, statement, values...)
+	return repeated(func() error {
+		_, err := r.db.ExecContext(ctx, statement, values...)
+		return err
+	})
+}
+
+// repeated does something again where the server undid it: it was killed under it, or had it give way to somebody else's transaction
+// (MariaDB's errors 1205, lock wait timeout, and 1213, deadlock).
+func repeated(do func() error) error {
+	const lockWait, deadlock, tries = 1205, 1213, 8
+	for try := 1; ; try++ {
+		err := do()
+		var fault *mysql.MySQLError
+		undone := errors.Is(err, mysql.ErrInvalidConn) || errors.As(err, &fault) && (fault.Number == lockWait || fault.Number == deadlock)
+		if !undone || try == tries {
+			return err
+		}
 	}
-	return err
 }
 
 // SaveSite writes a site's state and document.
@@ -326,13 +342,13 @@ func (r *Records) write(ctx context.Context, s site.Site, before func(*sql.Tx) e
 	return wrap(err, "record the site "+s.Name)
 }
 
-// inOne does something in one transaction: all of it or nothing. Where the server was killed under it before the end, nothing was done,
-// and it is done again.
+// inOne does something in one transaction: all of it or nothing. What the server undid before the end is done again.
 func (r *Records) inOne(ctx context.Context, do func(*sql.Tx) error) error {
-	tx, err := r.begin(ctx, do)
-	if errors.Is(err, mysql.ErrInvalidConn) {
+	var tx *sql.Tx
+	err := repeated(func() (err error) {
 		tx, err = r.begin(ctx, do)
-	}
+		return err
+	})
 	if err != nil {
 		return err
 	}
@@ -482,15 +498,24 @@ func (r *Records) SaveReport(ctx context.Context, operation string, report check
 		return err
 	}
 	err = r.inOne(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO reports (operation, part, site, document, created_at) VALUES (?,?,?,?,?)",
-			operation, report.Site, report.Site, text, time.Now().UTC()); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, "DELETE FROM reports WHERE site=? AND id <= (SELECT id FROM (SELECT id FROM reports WHERE site=? "+
-			"ORDER BY id DESC LIMIT 1 OFFSET ?) AS old)", report.Site, report.Site, reportsKept)
+		_, err := tx.ExecContext(ctx, "INSERT INTO reports (operation, part, site, document, created_at) VALUES (?,?,?,?,?)",
+			operation, report.Site, report.Site, text, time.Now().UTC())
 		return err
 	})
-	return wrap(err, "record the report of "+report.Site)
+	if err != nil {
+		return wrap(err, "record the report of "+report.Site)
+	}
+	// Apart from it: together, the reports of two sites would wait for each other.
+	var newestOld int64
+	err = r.db.QueryRowContext(ctx, "SELECT id FROM reports WHERE site=? ORDER BY id DESC LIMIT 1 OFFSET ?", report.Site, reportsKept).
+		Scan(&newestOld)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	if err == nil {
+		err = r.set(ctx, "DELETE FROM reports WHERE site=? AND id<=?", report.Site, newestOld)
+	}
+	return wrap(err, "forget old reports of "+report.Site)
 }
 
 // Prune forgets operations that ended before a time, and the oldest where there are more than so many; those that go on stay.

@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"vessik/internal/core/check"
 	"vessik/internal/core/plan"
@@ -172,6 +173,23 @@ func TestOldReportsGo(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "119", reports["fernhollow"].Checks[0].Observed)
 	assert.Equal(t, "kept", reports["moss-archive"].Checks[0].Observed)
+}
+
+// Reports of many sites that are written at once get in each other's way, which is nobody's fault.
+func TestReportsOfManySitesAreWrittenAtOnce(t *testing.T) {
+	r := open(t)
+	var group errgroup.Group
+	for worker := range 8 {
+		group.Go(func() error {
+			for range 150 {
+				if err := r.SaveReport(ctx, "1", check.SiteReport{Site: fmt.Sprintf("bed-%d", worker)}); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	require.NoError(t, group.Wait())
 }
 
 func TestSettingsAndPlacesOverTime(t *testing.T) {
