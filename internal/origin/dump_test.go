@@ -47,6 +47,8 @@ func TestWhyAPathCannotBeUsed(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "dump.sql")
 	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	assert.Equal(t, file+" is empty", Unreadable(file, false))
+	require.NoError(t, os.WriteFile(file, []byte("SELECT 1;"), 0o600))
 	assert.Empty(t, Unreadable(dir, true))
 	assert.Empty(t, Unreadable(file, false))
 	assert.Equal(t, file+" is no folder", Unreadable(file, true))
