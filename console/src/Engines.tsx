@@ -141,10 +141,13 @@ function Variables({ engine: e }: { engine: Engine }) {
     try {
       await answer(api.PUT("/api/v1/engines/{id}/variables", { ...of({ id: e.id }), body: { variables } }))
       await queries.invalidateQueries()
+      return true
     } catch (error) {
       setFault(told(error))
+      return false
+    } finally {
+      setWorking(false)
     }
-    setWorking(false)
   }
   return (
     <section
@@ -186,19 +189,24 @@ function Variables({ engine: e }: { engine: Engine }) {
 
 interface Setting {
   working: boolean
-  set: (variables: Record<string, string>) => Promise<void>
+  set: (variables: Record<string, string>) => Promise<boolean> // whether it is set
 }
 
 // SetVariable is the form for one variable.
 function SetVariable({ working, set }: Setting) {
   const [name, setName] = useState("")
   const [value, setValue] = useState("")
+  const submit = async () => {
+    if (!(await set({ [name.trim()]: value.trim() }))) return
+    setName("")
+    setValue("")
+  }
   return (
     <form
       className="mt-2 flex items-baseline gap-2 border-t border-line py-2"
       onSubmit={(event) => {
         event.preventDefault()
-        void set({ [name.trim()]: value.trim() })
+        void submit()
       }}
     >
       <input

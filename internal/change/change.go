@@ -230,8 +230,8 @@ func (c *Changer) settle(ctx context.Context, w *operation.Part, s site.Site, ch
 		return err
 	}
 	if err := settled(context.WithoutCancel(ctx), w, s, change); err != nil {
-		return &operation.Settled{Text: "the site is on " + targetWords(change) + " and stays so, but what is not needed any more is left: " +
-			err.Error()}
+		return &operation.Settled{Text: fmt.Sprintf("the site is on %s and stays so, but not all could be done that belongs to it: %v",
+			targetWords(change), err)}
 	}
 	return nil
 }

@@ -88,7 +88,7 @@ type Wanted struct {
 
 // sees tells whether a line is wanted.
 func (w Wanted) sees(log, line string) bool {
-	return w.Checks || log != accessLog || !strings.Contains(line, `"`+check.Agent+`"`)
+	return w.Checks || log != accessLog || !strings.HasSuffix(line, ` "`+check.Agent+`"`)
 }
 
 // Follow sends the last lines of logs and, if asked to, those that are added, until ctx ends.

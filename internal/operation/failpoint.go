@@ -41,8 +41,8 @@ func (o *Operation) point(name string, step plan.Step, when string) error {
 	select {} // until it is killed
 }
 
-// told lists the kinds and their steps for the test, which must know all of them.
-func (r *Runner) told() {
+// listKinds lists the kinds and their steps for the test, which must know all of them.
+func (r *Runner) listKinds() {
 	if points == "" {
 		return
 	}

@@ -155,7 +155,7 @@ func (o *Operation) steps(name string) {
 			return
 		}
 		started := time.Now()
-		w := &Part{o: o, Name: name, position: position}
+		w := &Part{o: o, Name: name, position: position, step: step.Name}
 		err := o.mark(name, position, plan.Active, "", 0)
 		if err == nil {
 			err = o.ctx.Err()

@@ -18,6 +18,7 @@ type Part struct {
 	Name string // of the site
 
 	position int // of the step that is being done
+	step     plan.Step
 	kept     string
 }
 
@@ -45,7 +46,7 @@ func (w *Part) Note(text string) error {
 	if err := w.o.mark(w.Name, w.position, plan.Active, text, 0); err != nil {
 		return err
 	}
-	return w.o.point(w.Name, w.recorded().Steps[w.position].Step, "noted")
+	return w.o.point(w.Name, w.step, "noted")
 }
 
 // Progress says what is being done, and how far: 0 to 1, below 0 where that is not known.

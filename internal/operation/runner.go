@@ -64,7 +64,7 @@ func (r *Runner) Register(kinds ...Kind) {
 	for _, kind := range kinds {
 		r.kinds[kind.Name] = kind
 	}
-	r.told()
+	r.listKinds()
 }
 
 // Kind returns a registered one.

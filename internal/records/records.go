@@ -282,15 +282,19 @@ func (r *Records) set(ctx context.Context, statement string, values ...any) erro
 	})
 }
 
-// repeated does something again where the server undid it: it was killed under it, or had it give way to somebody else's transaction
-// (MariaDB's errors 1205, lock wait timeout, and 1213, deadlock).
+// repeated does something again where the server undid it: once where it was killed under it, some times where it had it give way to
+// somebody else's transaction (MariaDB's error 1213).
 func repeated(do func() error) error {
-	const lockWait, deadlock, tries = 1205, 1213, 8
+	const deadlock, tries = 1213, 8
+	killed := false
 	for try := 1; ; try++ {
 		err := do()
 		var fault *mysql.MySQLError
-		undone := errors.Is(err, mysql.ErrInvalidConn) || errors.As(err, &fault) && (fault.Number == lockWait || fault.Number == deadlock)
-		if !undone || try == tries {
+		switch {
+		case errors.Is(err, mysql.ErrInvalidConn) && !killed:
+			killed = true
+		case errors.As(err, &fault) && fault.Number == deadlock && try < tries:
+		default:
 			return err
 		}
 	}

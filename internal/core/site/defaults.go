@@ -24,7 +24,7 @@ type Defaults struct {
 	TimeZone      string   `yaml:"time_zone,omitempty" json:"time_zone,omitempty" doc:"Time zone, by its IANA name" example:"Europe/Lisbon"`
 	Group         string   `yaml:"group,omitempty" json:"group,omitempty" doc:"Group of new sites"`
 	Appearance    string   `yaml:"appearance,omitempty" json:"appearance,omitempty" doc:"The console: light, dark or system"`
-	Days          string   `yaml:"operations_days,omitempty" json:"operations_days,omitempty" doc:"For how many days it is kept what was done"`
+	Days          string   `yaml:"operations_days,omitempty" json:"operations_days,omitempty" doc:"How many days operations are kept"`
 	Most          string   `yaml:"operations_kept,omitempty" json:"operations_kept,omitempty" doc:"How many operations are kept at most"`
 	Touches       []string `yaml:"finishing_touches,omitempty" json:"finishing_touches,omitempty" doc:"Finishing touches of that CMS"`
 }

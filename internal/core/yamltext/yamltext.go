@@ -86,9 +86,8 @@ func faultOf(err error) error {
 
 // At is a fault at a path such as sites[2].name; the beginning of the text where there is nothing at it.
 func (t Text) At(path, message string) *Fault {
-	fault := &Fault{Line: 1, Column: 1, Message: message}
-	fault.Line, fault.Column, _ = t.Place(path)
-	return fault
+	line, column, _ := t.Place(path)
+	return &Fault{Line: line, Column: column, Message: message}
 }
 
 // Place is where a path leads to; line and column 1 where it leads nowhere.
