@@ -182,6 +182,33 @@ func fastCGI(socket, script string) (string, error) {
 	}
 }
 
+// PHP-FPM misses a visitor who comes while its last worker is being ended. Here it is held so that it sees nobody.
+func TestAVisitorWhomPHPOverlooksIsSeenTo(t *testing.T) {
+	dir := ground.Folder(t)
+	script := filepath.Join(dir, "site", "index.php")
+	require.NoError(t, os.MkdirAll(filepath.Dir(script), 0o755))
+	require.NoError(t, os.WriteFile(script, []byte("<?php echo 'fern';"), 0o644))
+	probe := filepath.Join(dir, "probe.php")
+	require.NoError(t, os.WriteFile(probe, []byte(render.Probe()), 0o600))
+	place := engine.PHPPlace{Dir: filepath.Join(dir, "php"), Temp: filepath.Join(dir, "temp"), Logs: filepath.Join(dir, "logs"),
+		Mail: filepath.Join(dir, "mail"), Socket: filepath.Join(dir, "s", "php.sock"), Probe: probe}
+	master, err := engine.OpenPHP(ground.Supervisor(), bell(t), ground.Engine(t, "php-8.2"),
+		site.Site{Name: "fern", Folder: filepath.Dir(script), Probe: "secret"}, place, func(error) {})
+	require.NoError(t, err)
+	defer master.Stop()
+	assert.False(t, master.Knock(), "it is at rest: the first visitor wakes it")
+	require.NoError(t, master.Wake(t.Context()))
+	assert.False(t, master.Knock(), "nobody waits")
+	require.NoError(t, syscall.Kill(master.PID(), syscall.SIGSTOP))
+	defer syscall.Kill(master.PID(), syscall.SIGCONT)
+	waited := make(chan string)
+	go func() { text, _ := fastCGI(place.Socket, script); waited <- text }()
+	require.Eventually(t, master.Knock, 10*time.Second, 10*time.Millisecond, "who waits at two looks is knocked for")
+	require.NoError(t, syscall.Kill(master.PID(), syscall.SIGCONT))
+	assert.Equal(t, "fern", <-waited)
+	assert.False(t, master.Knock())
+}
+
 func TestPHPWakesRestsAndChangesWithoutLosingARequest(t *testing.T) {
 	dir := ground.Folder(t)
 	script := filepath.Join(dir, "site", "index.php")

@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"vessik/internal/proc"
 )
 
@@ -157,6 +159,25 @@ func (h *held) Release() error {
 		return nil
 	}
 	return h.watch()
+}
+
+// waits tells whether somebody has connected whom nobody has answered yet.
+func (h *held) waits() (yes bool) {
+	h.state.Lock()
+	defer h.state.Unlock()
+	if h.closed {
+		return false
+	}
+	raw, err := h.handed.SyscallConn()
+	if err != nil {
+		return false
+	}
+	err = raw.Control(func(fd uintptr) {
+		polled := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}
+		count, err := unix.Poll(polled, 0)
+		yes = err == nil && count > 0
+	})
+	return yes && err == nil
 }
 
 // PID is the program's process id; 0 while it is at rest.

@@ -48,6 +48,7 @@ type PHPMaster struct {
 	site       site.Site
 	turn       int       // which of the two folders holds the configuration in use
 	idle       time.Time // since when there has been no worker; zero while there is one
+	waited     bool      // somebody did at the last Knock, while there was no worker
 }
 
 // OpenPHP writes a site's configuration and opens its socket. PHP itself starts with Wake, or with the first connection. givenUp is
@@ -290,6 +291,23 @@ func (m *PHPMaster) Idle(now time.Time) time.Duration {
 		m.idle = now.Add(-render.WorkerIdle(m.site.Settings.Rest()))
 	}
 	return now.Sub(m.idle)
+}
+
+// Knock has PHP see a visitor whom it has overlooked, and tells whether there was one. PHP-FPM is told of each arrival only once (epoll(7),
+// edge-triggered), and passes over those that come while its last worker is being ended for having nothing to do; the next arrival has it
+// look again. Called from time to time, it takes for overlooked who waits at two calls while no worker is there.
+func (m *PHPMaster) Knock() bool {
+	pid := m.PID()
+	waits := pid != 0 && m.waits() && !hasChildren(pid)
+	m.state.Lock()
+	overlooked := waits && m.waited
+	m.waited = waits
+	m.state.Unlock()
+	if !overlooked {
+		return false
+	}
+	connection, err := net.DialTimeout("unix", m.place.Socket, time.Second)
+	return err == nil && connection.Close() == nil
 }
 
 func hasChildren(pid int) bool {

@@ -69,6 +69,11 @@ func (m *Machine) putToRest(now time.Time, due map[string]task) {
 		}
 	}
 	m.mu.Unlock()
+	for _, c := range candidates {
+		if c.master.Knock() {
+			m.Log.Info("PHP had overlooked a visitor", "site", c.name)
+		}
+	}
 	candidates = slices.DeleteFunc(candidates, func(c awake) bool { return m.Busy(c.name) })
 	for _, c := range candidates {
 		s, _ := m.Registry.Site(c.name)
