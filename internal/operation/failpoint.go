@@ -37,8 +37,10 @@ func (o *Operation) point(name string, step plan.Step, when string) error {
 	}
 	if bytes.Contains(debug.Stack(), []byte("(*Operation).steps(")) {
 		<-o.r.slots // its own: those that are held must not keep others from their places
+		defer func() { o.r.slots <- struct{}{} }()
 	}
-	select {} // until it is killed
+	<-o.ctx.Done() // until it is killed, or the service is asked to end
+	return o.ctx.Err()
 }
 
 // listKinds lists the kinds and their steps for the test, which must know all of them.

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"vessik/internal/core/render"
 	"vessik/internal/core/site"
@@ -160,24 +161,50 @@ func (m *Machine) Withdraw(ctx context.Context, names []string) map[string]error
 	return failed
 }
 
-// Hold keeps the ports of new sites from everybody else until they are published.
+// Hold keeps the ports of new sites from everybody else until they are published. A site whose port somebody took since it was chosen gets
+// another one, which is written to sites, unless it was asked for by number.
 func (m *Machine) Hold(sites []site.Site) site.Problems {
 	held := map[string]net.Listener{}
-	for _, s := range sites {
-		listener, err := net.Listen("tcp4", net.JoinHostPort("127.0.0.1", strconv.Itoa(s.Port)))
-		if err != nil {
-			for _, each := range held {
-				each.Close()
+	problems := site.Problems{}
+	for again := range 2 { // what could not be had is replaced once the others are held
+		for i := range sites {
+			s := &sites[i]
+			if held[s.Name] != nil {
+				continue
 			}
-			return site.Problems{{Site: s.Name, Field: "port", Message: fmt.Sprintf("%d was taken meanwhile by %s", s.Port, engine.Listener(s.Port)),
-				Remedy: "ask again, or choose another port"}}
+			if again > 0 && !s.PortPinned {
+				s.Port = cmp.Or(m.FreePort(), s.Port)
+			}
+			listener, err := listen(s.Port)
+			if err == nil {
+				held[s.Name] = listener
+			} else if again > 0 {
+				problems = append(problems, site.Problem{Site: s.Name, Field: "port", Message: fmt.Sprintf("%d was taken meanwhile by %s", s.Port,
+					engine.Listener(s.Port)), Remedy: "ask again, or choose another port"})
+			}
 		}
-		held[s.Name] = listener
+	}
+	if len(problems) > 0 {
+		for _, each := range held {
+			each.Close()
+		}
+		return problems
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	maps.Copy(m.held, held)
 	return nil
+}
+
+// listen opens a port of this machine. One that somebody only looks at, as those do who look for a free port, is had a moment later.
+func listen(port int) (listener net.Listener, err error) {
+	for try := range 3 {
+		time.Sleep(time.Duration(try) * 10 * time.Millisecond)
+		if listener, err = net.Listen("tcp4", net.JoinHostPort("127.0.0.1", strconv.Itoa(port))); err == nil {
+			return listener, nil
+		}
+	}
+	return nil, err
 }
 
 // LetGo frees the ports that are held for sites.

@@ -561,7 +561,12 @@ type ProblemDetails struct {
 	Errors []site.Problem `json:"errors,omitempty"`
 }
 
-func (p *ProblemDetails) Error() string { return p.Detail }
+func (p *ProblemDetails) Error() string {
+	if len(p.Errors) == 0 {
+		return p.Detail
+	}
+	return p.Detail + ":\n" + site.Problems(p.Errors).Error()
+}
 
 // GetStatus is the HTTP status.
 func (p *ProblemDetails) GetStatus() int { return p.Status }
