@@ -54,6 +54,7 @@ type (
 	DefaultsPage     = wire.DefaultsPage
 	Label            = wire.Label
 	Stencil          = wire.Stencil
+	SaveStencil      = wire.SaveStencil
 	ShelfPage        = wire.ShelfPage
 	ShelfItem        = wire.ShelfItem
 	FetchToShelf     = wire.FetchToShelf
@@ -279,8 +280,8 @@ func (c *Client) Stencils(ctx context.Context) (all []Stencil, err error) {
 }
 
 // SaveStencil saves a site; the operation goes on after it returns.
-func (c *Client) SaveStencil(ctx context.Context, name, as, description string, newestCMS bool) (o Operation, err error) {
-	return o, c.call(ctx, "POST", sitePath(name, "/stencil"), wire.SaveStencil{As: as, Description: description, NewestCMS: newestCMS}, &o)
+func (c *Client) SaveStencil(ctx context.Context, name string, asked SaveStencil) (o Operation, err error) {
+	return o, c.call(ctx, "POST", sitePath(name, "/stencil"), asked, &o)
 }
 
 // DescribeStencil changes a stencil's description, and its name where another one is given.
@@ -371,8 +372,8 @@ func (c *Client) Users(ctx context.Context, name string) (users []User, err erro
 }
 
 // SetPassword gives one of a site's users another password, generated where it is empty.
-func (c *Client) SetPassword(ctx context.Context, name, user, password string) (set NewPassword, err error) {
-	return set, c.call(ctx, "PUT", sitePath(name, "/users/"+url.PathEscape(user)+"/password"), wire.NewPassword{Password: password}, &set)
+func (c *Client) SetPassword(ctx context.Context, name, user string, asked NewPassword) (set NewPassword, err error) {
+	return set, c.call(ctx, "PUT", sitePath(name, "/users/"+url.PathEscape(user)+"/password"), asked, &set)
 }
 
 // ReplaceAdministrator puts a site's administrator in the place of one of its users, and returns the administrator with the password.

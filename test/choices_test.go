@@ -65,10 +65,26 @@ func TestOwnFinishingTouchesRunInOrderAndStopWithTheirOwnWords(t *testing.T) {
 	_, errs, code = s.cli("new", "orchard-days", "-touch", "e-theft.sql")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "Access denied")
-	out, errs, code := s.cli("new", "orchard-days", "-title", "Apples", "-touch", "a-motto.sql,b-note.php,c-robots.sh")
+	for text, told := range map[string]string{
+		"throw new DomainException('no water');": `f.php: DomainException: no water (line 2)`,
+		"get_the_gardener();":                    `f.php: Error: Call to undefined function get_the_gardener() (line 2)`,
+		"function (":                             `f.php: ParseError: syntax error`,
+		"ini_set('memory_limit', '60M'); str_repeat('x', 99 << 20);": `f.php: Allowed memory size of 62914560 bytes exhausted`,
+		"exit;": `f.php: it ended before its last line, as by exit: it printed nothing`,
+		"wp_die('The <b>gate</b> is shut');": `f.php: it ended before its last line, as by exit: The gate is shut`} {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "f.php"), []byte("<?php // Fails\n"+text), 0o644))
+		_, errs, code = s.cli("new", "orchard-days", "-touch", "f.php")
+		assert.Equal(t, 1, code)
+		assert.Contains(t, errs, "the finishing touch "+told)
+		assert.NotContains(t, errs, "<")
+	}
+	out, errs, code := s.cli("new", "orchard-days", "-title", "Apples", "-touch", "pages=Fruit & roots;Visit", "-touch", "front-page=Fruit & roots",
+		"-touch", "a-motto.sql,b-note.php,c-robots.sh")
 	require.Zero(t, code, out+errs)
 	defer s.retire(t, "orchard-days")
 	assert.Equal(t, "Apples!", query(t, s.secrets(t, "orchard-days"), "SELECT option_value FROM wp_options WHERE option_name='garden_note'"))
+	assert.Equal(t, "2", query(t, s.secrets(t, "orchard-days"), "SELECT COUNT(*) FROM wp_posts WHERE post_type='page' AND "+
+		"post_status='publish' AND post_title NOT LIKE 'Sample%'"), "the front page is one of the two")
 	_, text, _ := get(t, s.site(t, "orchard-days").URL+"robots.txt")
 	assert.Equal(t, "Disallow: /", text)
 }

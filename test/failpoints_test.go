@@ -75,7 +75,7 @@ func attempts(dump, address string) []attempt {
 				return s.Try(ctx, name, client.Trial{PHP: "8.4", NoPicture: true})
 			}},
 		{title: "save", kind: "save-stencil", begin: func(s *service, name string) (client.Operation, error) {
-			return s.SaveStencil(ctx, name, "from-"+name, "", false)
+			return s.SaveStencil(ctx, name, client.SaveStencil{As: "from-" + name})
 		}},
 		{title: "fleet file", kind: "apply-fleet", leaves: marked,
 			begin: func(s *service, name string) (client.Operation, error) {

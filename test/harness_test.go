@@ -322,7 +322,7 @@ func (s *service) retire(t testing.TB, names ...string) client.Watched {
 // setPassword gives a user another password, a generated one.
 func (s *service) setPassword(t testing.TB, site, user string) string {
 	t.Helper()
-	password, err := s.SetPassword(context.Background(), site, user, "")
+	password, err := s.SetPassword(context.Background(), site, user, client.NewPassword{})
 	require.NoError(t, err)
 	return password.Password
 }

@@ -160,6 +160,7 @@ func runUsers(ctx context.Context, c *call) error {
 	c.flags.StringVar(&replace.Replace, "replace", "", "login of the administrator who becomes the site's own")
 	c.flags.StringVar(&replace.By, "by", "", "with -replace: the login that this one has then (default: the site's administrator)")
 	c.flags.StringVar(&replace.Email, "email", "", "with -replace: the mail address (default: the site's administrator's)")
+	weak := c.flags.Bool("force-weak", false, "also a name or a password that is easily guessed")
 	service, err := c.connect(func() error {
 		switch {
 		case *user != "" && replace.Replace != "":
@@ -175,7 +176,7 @@ func runUsers(ctx context.Context, c *call) error {
 		return err
 	}
 	if *user != "" {
-		set, err := service.SetPassword(ctx, c.names[0], *user, *password)
+		set, err := service.SetPassword(ctx, c.names[0], *user, client.NewPassword{Password: *password, ForceWeak: *weak})
 		if err != nil {
 			return err
 		}
@@ -186,7 +187,7 @@ func runUsers(ctx context.Context, c *call) error {
 		return err
 	}
 	if replace.Replace != "" {
-		replace.Password = *password
+		replace.Password, replace.ForceWeak = *password, *weak
 		admin, err := service.ReplaceAdministrator(ctx, c.names[0], replace)
 		if err != nil {
 			return err

@@ -89,6 +89,7 @@ func (a *newSites) flags(c *call) {
 	c.flags.BoolVar(&a.r.SearchEngines, "search-engines", false, "search engines may list the site")
 	c.flags.Var(&a.domains, "also-domain", "further domain that the site answers for; may be given more than once")
 	c.flags.BoolVar(&a.r.ForceDomain, "force-domain", false, "also a domain whose ending is public")
+	c.flags.BoolVar(&a.r.ForceWeak, "force-weak", false, "also names and passwords that are easily guessed, such as admin")
 	text(&a.r.Network, "network", "several sites in one installation: folders or domains", false)
 	c.flags.Var(&a.subSites, "sub-site", "sub-site of the network that is made at once; may be given more than once, or joined by commas")
 	c.flags.Var(&a.plugins, "plugin", "plugin of the shelf, NAME or NAME@VERSION, active from the start; may be given more than once, or "+

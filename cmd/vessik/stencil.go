@@ -13,7 +13,7 @@ import (
 
 var copyCommand = command{name: "copy", names: "NAME NEW", about: "make a copy of a site",
 	synopsis: "Makes a new site with the files and content of another one, re-addressed, with a title, database, administrator and secrets " +
-		"of its own.",
+		"of its own. The stack and the settings are those of the site.",
 	example: "vessik copy orchard-days orchard-days-next\nvessik copy orchard-days orchard-old -php 7.4", run: runCopy}
 
 func runCopy(ctx context.Context, c *call) error {
@@ -31,17 +31,7 @@ func runCopy(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	source, err := service.Site(ctx, c.names[0], false)
-	if err != nil {
-		return err
-	}
 	r.CopyOf, r.Name = c.names[0], c.names[1]
-	for part, own := range map[*string]string{&r.PHP: source.Stack.PHP.Engine, &r.Web: source.Stack.Web.Engine,
-		&r.Database: source.Stack.Database.Engine} {
-		if *part == "" {
-			*part = own
-		}
-	}
 	return c.makeSites(ctx, service, r)
 }
 
@@ -57,6 +47,7 @@ var stencilCommand = command{name: "stencil", names: "[save|describe|rename|drop
 
 func runStencil(ctx context.Context, c *call) error {
 	about := c.flags.String("about", "", "with save: a description")
+	settings := c.flags.Bool("settings", false, "with save: sites are drawn with its php.ini settings and extensions")
 	newest := c.flags.Bool("newest-cms", false, "with save: sites are drawn with the newest release of the CMS")
 	service, err := c.connect()
 	if err != nil {
@@ -71,7 +62,10 @@ func runStencil(ctx context.Context, c *call) error {
 		usage       string
 		do          func() error
 	}{
-		"save":     {2, 2, "SITE STENCIL", func() error { return c.saveStencil(ctx, service, words[0], words[1], *about, *newest) }},
+		"save": {2, 2, "SITE STENCIL", func() error {
+			return c.saveStencil(ctx, service, words[0],
+				client.SaveStencil{As: words[1], Description: *about, NewestCMS: *newest, Settings: *settings})
+		}},
 		"describe": {2, 2, "STENCIL TEXT", func() error { return c.describeStencil(ctx, service, words[0], words[1]) }},
 		"rename":   {2, 2, "STENCIL NEW", func() error { return c.renameStencil(ctx, service, words[0], words[1]) }},
 		"drop": {1, 1, "STENCIL", func() error {
@@ -101,8 +95,8 @@ func (c *call) tellStencil(s client.Stencil, err error, text string) error {
 	return err
 }
 
-func (c *call) saveStencil(ctx context.Context, service *client.Client, site, stencil, about string, newest bool) error {
-	operation, err := service.SaveStencil(ctx, site, stencil, about, newest)
+func (c *call) saveStencil(ctx context.Context, service *client.Client, site string, asked client.SaveStencil) error {
+	operation, err := service.SaveStencil(ctx, site, asked)
 	watched, err := c.carryOut(ctx, service, operation, err)
 	if err != nil {
 		return err

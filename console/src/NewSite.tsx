@@ -45,6 +45,18 @@ export function NewSite({ onClose }: { onClose: () => void }) {
       <MadeOf form={form} />
       <OriginFields form={form} />
       <MainFields form={form} />
+      {(problems.some((p) => p.weak) || request.force_weak) && (
+        <label className="mt-2 flex items-baseline gap-2 text-[13px]">
+          <input
+            type="checkbox"
+            name="force_weak"
+            className="translate-y-0.5 accent-(--accent)"
+            checked={request.force_weak ?? false}
+            onChange={(e) => form.edit({ force_weak: e.target.checked || undefined })}
+          />
+          Make it all the same: it is easily guessed, and never to go live
+        </label>
+      )}
       {form.more && <MoreFields form={form} />}
       {problems
         .filter((p) => !shownFields.includes(p.field))

@@ -28,7 +28,8 @@ func (a *API) stencilRoutes(api huma.API, router *echo.Echo) {
 		SitePath
 		Body wire.SaveStencil
 	}) (*body[plan.Operation], error) {
-		operation, err := a.Stencils.Save(ctx, in.Name, in.Body.As, in.Body.Description, in.Body.NewestCMS)
+		operation, err := a.Stencils.Save(ctx, in.Name, plan.Saving{Name: in.Body.As, Description: in.Body.Description,
+			NewestCMS: in.Body.NewestCMS, Settings: in.Body.Settings})
 		return &body[plan.Operation]{operation}, asProblem(err)
 	}, accepted)
 	register(api, "PUT", "/stencils/{name}", "describe-stencil", "Describe or rename a stencil", func(_ context.Context, in *struct {

@@ -31,7 +31,7 @@ func (a *API) usersRoutes(api huma.API, router *echo.Echo) {
 			User string `path:"user" doc:"Login"`
 			Body wire.NewPassword
 		}) (*body[wire.NewPassword], error) {
-			password, err := a.Users.SetPassword(ctx, in.Name, in.User, in.Body.Password)
+			password, err := a.Users.SetPassword(ctx, in.Name, in.User, in.Body.Password, in.Body.ForceWeak)
 			return &body[wire.NewPassword]{wire.NewPassword{Password: password}}, asProblem(err)
 		})
 	register(api, "PUT", "/sites/{name}/administrator", "replace-administrator",

@@ -45,14 +45,7 @@ func (f *Facts) Now() site.Facts {
 	return site.Facts{Home: f.Machine.Home.Dir, Sites: f.Machine.Registry.All(), Defaults: f.Defaults(),
 		Engines: f.Engines(), Releases: f.Origins.Releases(), OnShelf: f.Origins.OnShelf,
 		KitNames: kits.Names(), Supports: kits.Bear, Roots: roots, Touches: touches, Networks: networks, Languages: f.Origins.LanguagesOf,
-		Found: func(o site.Origin) (site.Kit, string, string) {
-			found, fault := f.Origins.Inspect(o)
-			return found.Kit, found.Root, fault
-		},
-		NetworkOf: func(o site.Origin) (string, []string, bool) {
-			found, _ := f.Origins.Inspect(o)
-			return found.Network, found.SubSites, found.Newest
-		},
+		Found:     f.Origins.Inspect,
 		KeptPorts: kept, PortRange: f.PortRange(), FirstPort: engine.FirstUnprivilegedPort(), PortHolder: engine.PortHolder,
 		FolderFault: folderFault}
 }

@@ -34,18 +34,20 @@ type Kit struct {
 	SignIn        SignIn        `yaml:"sign-in"`
 	Ticket        Ticket        `yaml:"ticket"`
 	// Prepend is PHP that runs before every script of a site.
-	Prepend   string    `yaml:"prepend"`
-	Tasks     Tasks     `yaml:"tasks"`
-	Languages Languages `yaml:"languages"`
-	TimeZone  TimeZone  `yaml:"time-zone"`
-	Web       Web       `yaml:"web"`
-	Touches   []Touch   `yaml:"finishing-touches"`
-	Network   Network   `yaml:"network"`
-	Parts     []Part    `yaml:"parts"`
-	Checks    []Check   `yaml:"checks"`
-	Host      Host      `yaml:"host"`
-	Upgrade   string    `yaml:"upgrade"` // PHP that brings the database up to the files' version, with the CMS loaded
-	Stencil   Stencil   `yaml:"stencil"`
+	Prepend string `yaml:"prepend"`
+	// Debug are constants, and their values in PHP, that a site has which debugs: its own definitions of them count for nothing then.
+	Debug     map[string]string `yaml:"debug"`
+	Tasks     Tasks             `yaml:"tasks"`
+	Languages Languages         `yaml:"languages"`
+	TimeZone  TimeZone          `yaml:"time-zone"`
+	Web       Web               `yaml:"web"`
+	Touches   []Touch           `yaml:"finishing-touches"`
+	Network   Network           `yaml:"network"`
+	Parts     []Part            `yaml:"parts"`
+	Checks    []Check           `yaml:"checks"`
+	Host      Host              `yaml:"host"`
+	Upgrade   string            `yaml:"upgrade"` // PHP that brings the database up to the files' version, with the CMS loaded
+	Stencil   Stencil           `yaml:"stencil"`
 
 	// From is where the kit was read: empty for one that Vessik brings.
 	From    string `yaml:"-"`

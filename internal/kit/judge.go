@@ -48,6 +48,11 @@ func textFault(err error) Fault {
 	return f
 }
 
+var (
+	constantName  = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+	constantValue = regexp.MustCompile(`^(true|false|[0-9]{1,9})$`)
+)
+
 type judge struct {
 	kit    *Kit
 	file   yamltext.Text
@@ -95,6 +100,11 @@ func (j *judge) all() {
 		j.place(fmt.Sprintf("host.writable[%d]", i), p, true)
 	}
 	j.script("load", k.Load)
+	for name, value := range k.Debug {
+		if !constantName.MatchString(name) || !constantValue.MatchString(value) {
+			j.add("debug", "has %s: %q, and wants the name of a constant, and true, false or a number", name, value)
+		}
+	}
 	j.parts(k)
 	j.network(k)
 	j.texts(k)

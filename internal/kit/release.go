@@ -252,6 +252,8 @@ type Script struct {
 	Port      int      // of the database server, the one thing that it may connect to
 	Names     []string // the kit's own files, one after the other in one PHP
 	Text      string   // and then this, without its opening tag
+	First     string   // this comes before all of them
+	Own       string   // text of own.php beside the script, with its opening tag
 	Arguments []string
 }
 
@@ -266,7 +268,7 @@ func (k *Kit) Run(ctx context.Context, s Script) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	main := "<?php\n"
+	main := "<?php\n" + s.First
 	for _, name := range s.Names {
 		main += "require " + phpString(filepath.Join(dir, "kit", name)) + ";\n"
 	}
@@ -275,7 +277,7 @@ func (k *Kit) Run(ctx context.Context, s Script) ([]byte, error) {
 			return nil, err
 		}
 	}
-	for name, text := range map[string]string{"main.php": main + s.Text, "php.ini": ini} {
+	for name, text := range map[string]string{"main.php": main + s.Text, "own.php": s.Own, "php.ini": ini} {
 		if err := ownfile.Write(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
 			return nil, err
 		}

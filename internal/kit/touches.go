@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"html"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -105,6 +106,27 @@ func (a Toucher) apply(ctx context.Context, t Touch) error {
 	return nil
 }
 
+// What goes wrong in PHP is told between these.
+const faultBegins, faultEnds = "vessik: what went wrong: ", "vessik: that is all of it"
+
+// tellFaults has PHP tell what nobody caught, and where, before the CMS shows a page of its own for it.
+const tellFaults = `(static function () {
+    $tell = static function ($what, $file, $line) {
+        $file = $file === __DIR__ . '/own.php' ? '' : " of $file";
+        echo "\n` + faultBegins + `$what (line $line$file)` + faultEnds + `";
+    };
+    set_exception_handler(static function ($e) use ($tell) {
+        $tell(get_class($e) . ': ' . $e->getMessage(), $e->getFile(), $e->getLine());
+    });
+    register_shutdown_function(static function () use ($tell) {
+        $last = error_get_last();
+        if ($last && $last['type'] & (E_ERROR | E_PARSE | E_CORE_ERROR | E_COMPILE_ERROR | E_USER_ERROR)) {
+            $tell($last['message'], $last['file'], $last['line']);
+        }
+    });
+})();
+`
+
 // With runs PHP in a site with its CMS loaded, held to the site's folder; value is in $value.
 func (k *Kit) With(ctx context.Context, php *engine.Engine, s site.Site, facts Facts, value, text string) error {
 	names := []string{}
@@ -113,28 +135,41 @@ func (k *Kit) With(ctx context.Context, php *engine.Engine, s site.Site, facts F
 	}
 	const done = "vessik: it is done"
 	out, err := k.Run(ctx, Script{PHP: php, Folder: s.Folder, Root: s.DocumentRoot(), Settings: s.Settings, Port: facts.Port, Names: names,
-		Text: "$value = " + phpString(value) + ";\n" + text + "\necho '" + done + "';", Arguments: []string{s.DocumentRoot(), facts.URL}})
-	if err != nil || !strings.Contains(string(out), done) {
-		return said(err, out)
+		First: tellFaults, Own: "<?php " + text, Text: "$value = " + phpString(value) + ";\nrequire __DIR__ . '/own.php';\necho '" + done + "';",
+		Arguments: []string{s.DocumentRoot(), facts.URL}})
+	if err == nil && strings.Contains(string(out), done) {
+		return nil
 	}
-	return nil
+	if _, told, found := strings.Cut(string(out), faultBegins); found {
+		told, _, _ = strings.Cut(told, faultEnds)
+		return errors.New(told)
+	}
+	return said(err, out)
 }
 
 // said is why something did not work: what it printed last, in its own words.
 func said(err error, out []byte) error {
 	const most = 1500
 	text := strings.TrimSpace(string(out))
+	if pageStart.MatchString(text) { // a CMS that gives up shows a page
+		text = strings.Join(strings.Fields(html.UnescapeString(tags.ReplaceAllString(unseen.ReplaceAllString(text, " "), " "))), " ")
+	}
 	if len(text) > most {
 		text = "… " + strings.ToValidUTF8(text[len(text)-most:], "")
 	}
 	if err == nil {
-		err = errors.New("it ended early")
+		err = errors.New("it ended before its last line, as by exit")
 	}
 	if text == "" {
 		text = "it printed nothing"
 	}
 	return fmt.Errorf("%w: %s", err, text)
 }
+
+var (
+	pageStart = regexp.MustCompile(`(?i)<(!doctype|html|body)\b`)
+	unseen    = regexp.MustCompile(`(?is)<(style|script|title)\b.*?</(style|script|title)>`)
+)
 
 func fill(text string, facts Facts) (string, error) {
 	t, err := template.New("touch").Funcs(functions).Option("missingkey=error").Parse(text)

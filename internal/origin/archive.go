@@ -17,8 +17,8 @@ import (
 // archive is somebody's archive of a release or a whole site.
 func (g *Origins) archive() Source {
 	return Source{
-		Inspect: func(o site.Origin) (Found, string) {
-			return Found{Kit: site.Kit{Name: "archive", Version: "1"}}, Unreadable(o.From, false)
+		Inspect: func(o site.Origin) (site.Found, string) {
+			return site.Found{Kit: site.Kit{Name: "archive", Version: "1"}}, Unreadable(o.From, false)
 		},
 		Bytes: func(_ context.Context, s site.Site) (int64, error) {
 			info, err := os.Stat(s.Origin.From)

@@ -15,18 +15,18 @@ import (
 // folder is one that is there already: it becomes the site's, and is given back as it was.
 func (g *Origins) folder() Source {
 	return Source{
-		Inspect: func(o site.Origin) (Found, string) {
+		Inspect: func(o site.Origin) (site.Found, string) {
 			if fault := Unreadable(o.From, true); fault != "" {
-				return Found{}, fault
+				return site.Found{}, fault
 			}
 			if known, version := g.Machine.Kits.Kits().Recognised(o.From); known != nil {
-				return Found{Kit: site.Kit{Name: known.Name, Version: version}, Root: known.Layout.DocumentRoot}, ""
+				return site.Found{Kit: site.Kit{Name: known.Name, Version: version}, Root: known.Layout.DocumentRoot}, ""
 			}
 			root, ok := archive.DocumentRoot(o.From)
 			if !ok {
-				return Found{}, o.From + " has no index.php, nor has public, web or htdocs in it"
+				return site.Found{}, o.From + " has no index.php, nor has public, web or htdocs in it"
 			}
-			return Found{Kit: site.Kit{Name: "archive", Version: "1"}, Root: root}, ""
+			return site.Found{Kit: site.Kit{Name: "archive", Version: "1"}, Root: root}, ""
 		},
 		Configure: g.adopt,
 		Content:   g.loadNamed,

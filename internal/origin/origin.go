@@ -27,19 +27,10 @@ type Origins struct {
 	Stencils stencil.Shelf
 }
 
-// Found is what an origin turned out to be.
-type Found struct {
-	Kit      site.Kit
-	Root     string // the document root in it
-	Network  string
-	SubSites []string
-	Newest   bool // it wants the newest release of its CMS
-}
-
 // Source is one kind of origin.
 type Source struct {
 	// Inspect says what it is; fault is why it cannot be used.
-	Inspect func(o site.Origin) (found Found, fault string)
+	Inspect func(o site.Origin) (found site.Found, fault string)
 	// Bytes is about how much its files take, as they are; Files lays them out in a folder beside the site's. nil where they are there.
 	Bytes func(ctx context.Context, s site.Site) (int64, error)
 	Files func(ctx context.Context, s site.Site, partial string) error
@@ -66,7 +57,7 @@ func (g *Origins) of(kind string) (Source, error) {
 }
 
 // Inspect tells what an origin is; fault is why it cannot be used.
-func (g *Origins) Inspect(o site.Origin) (found Found, fault string) {
+func (g *Origins) Inspect(o site.Origin) (found site.Found, fault string) {
 	if o.SQL != "" {
 		if fault := Unreadable(o.SQL, false); fault != "" {
 			return found, fault

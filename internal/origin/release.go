@@ -21,7 +21,7 @@ import (
 // release is a CMS's own, of the engine catalogue or from the shelf.
 func (g *Origins) release() Source {
 	return Source{
-		Inspect: func(site.Origin) (Found, string) { return Found{}, "" },
+		Inspect: func(site.Origin) (site.Found, string) { return site.Found{}, "" },
 		Bytes: func(ctx context.Context, s site.Site) (int64, error) {
 			prepared, err := g.prepared(ctx, s)
 			if err != nil {

@@ -14,12 +14,12 @@ import (
 // site is another site, copied as it is at this moment.
 func (g *Origins) site() Source {
 	return Source{
-		Inspect: func(o site.Origin) (Found, string) {
+		Inspect: func(o site.Origin) (site.Found, string) {
 			s, ok := g.Machine.Registry.Site(o.From)
 			if !ok {
-				return Found{}, fmt.Sprintf("there is no site %q", o.From)
+				return site.Found{}, fmt.Sprintf("there is no site %q", o.From)
 			}
-			return Found{Kit: s.Kit, Root: s.Root, Network: s.Network, SubSites: s.SubSites}, ""
+			return site.Found{Kit: s.Kit, Root: s.Root, Network: s.Network, SubSites: s.SubSites, Stack: s.Stack, Settings: s.Settings}, ""
 		},
 		Bytes: func(_ context.Context, s site.Site) (int64, error) {
 			source, err := g.copied(s)

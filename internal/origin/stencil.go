@@ -17,12 +17,12 @@ import (
 // stencil is a saved site.
 func (g *Origins) stencil() Source {
 	return Source{
-		Inspect: func(o site.Origin) (Found, string) {
+		Inspect: func(o site.Origin) (site.Found, string) {
 			m, err := g.Stencils.Find(o.From)
 			if err != nil {
-				return Found{}, fmt.Sprintf("there is no stencil %q", o.From)
+				return site.Found{}, fmt.Sprintf("there is no stencil %q", o.From)
 			}
-			return Found{Kit: m.Kit, Root: m.Root, Network: m.Network, SubSites: m.SubSites, Newest: m.NewestCMS}, ""
+			return site.Found{Kit: m.Kit, Root: m.Root, Network: m.Network, SubSites: m.SubSites, Newest: m.NewestCMS, Settings: m.Settings}, ""
 		},
 		Bytes: func(_ context.Context, s site.Site) (int64, error) {
 			m, err := g.Stencils.Find(s.Origin.From)

@@ -95,8 +95,9 @@ func (m *Machine) Socket(s site.Site) string {
 // PHPPlace is where a site's PHP has its things.
 func (m *Machine) PHPPlace(s site.Site) engine.PHPPlace {
 	name := s.Name
-	ticket, _ := m.Kits.Of(s).Script(m.Kits.Of(s).Ticket.Script) // its kit was judged
-	return engine.PHPPlace{Network: m.network, Limits: m.limits, Full: m.isFull, Ticket: string(ticket), Prepend: m.Kits.Of(s).Prepend,
+	k := m.Kits.Of(s)
+	ticket, _ := k.Script(k.Ticket.Script) // its kit was judged
+	return engine.PHPPlace{Network: m.network, Limits: m.limits, Full: m.isFull, Ticket: string(ticket), Prepend: k.Prepend, Debug: k.Debug,
 		Dir: m.Home.Path("run", "php", name), Temp: m.Home.Path("tmp", name), Logs: m.Home.SiteLogs(name),
 		Mail: m.Home.Path("mail", name), Socket: m.Socket(s), Probe: m.ProbeFile()}
 }

@@ -50,7 +50,7 @@ func (f *Feature) Kind() operation.Kind {
 }
 
 // Save saves a site as a stencil; the operation goes on after it returns.
-func (f *Feature) Save(ctx context.Context, name, as, description string, newestCMS bool) (plan.Operation, error) {
+func (f *Feature) Save(ctx context.Context, name string, asked plan.Saving) (plan.Operation, error) {
 	f.Operations.Judging.Lock()
 	defer f.Operations.Judging.Unlock()
 	if _, ok := f.Machine.Registry.Site(name); !ok {
@@ -59,15 +59,13 @@ func (f *Feature) Save(ctx context.Context, name, as, description string, newest
 	problem := func(message, remedy string) error {
 		return site.Problems{{Site: name, Field: "as", Message: message, Remedy: remedy}}
 	}
-	if err := stencil.CheckName(as); err != nil {
+	if err := stencil.CheckName(asked.Name); err != nil {
 		return plan.Operation{}, problem(err.Error(), "choose a name such as garden-basics")
 	}
-	if _, err := f.Shelf.Find(as); err == nil {
-		return plan.Operation{}, problem(fmt.Sprintf("there is a stencil %q already", as), "drop it first, or choose another name")
+	if _, err := f.Shelf.Find(asked.Name); err == nil {
+		return plan.Operation{}, problem(fmt.Sprintf("there is a stencil %q already", asked.Name), "drop it first, or choose another name")
 	}
-	return f.Operations.Begin(ctx, operation.Request{Kind: Kind,
-		Payload: plan.Saving{Name: as, Description: description, NewestCMS: newestCMS},
-		Names:   []string{name}, Steps: map[string][]plan.Step{name: {saveStep}}})
+	return f.Operations.Begin(ctx, operation.Request{Kind: Kind, Payload: asked, Names: []string{name}, Steps: map[string][]plan.Step{name: {saveStep}}})
 }
 
 // save carries it out: the database is copied aside, freed of what is secret, and packed with the files.
@@ -112,6 +110,9 @@ func (f *Feature) save(ctx context.Context, w *operation.Part, s site.Site, aske
 		Title: s.Title,
 		Kit:   s.Kit, Root: s.Root, Prefix: facts.Prefix, URL: facts.URL, Network: s.Network, SubSites: s.SubSites,
 		Stack: s.Stack, CreatedAt: time.Now().UTC().Truncate(time.Second)}
+	if asked.Settings { // what names folders, ports or limits of this machine stays here
+		m.Settings = site.Settings{PHP: s.Settings.PHP, Extensions: s.Settings.Extensions}
+	}
 	all := safefile.Bytes(s.Folder) + f.Machine.DatabaseBytes(ctx, s)
 	_, err = f.Shelf.Save(ctx, m, source, func(done int64) {
 		w.Progress("packing", min(float64(done)/float64(max(all, 1)), 1))

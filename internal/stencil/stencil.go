@@ -16,6 +16,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"reflect"
 	"regexp"
 	"strings"
 	"unicode"
@@ -146,6 +147,12 @@ func judge(m Manifest) error {
 	}
 	if m.Network != "" && m.Network != site.NetworkDomains && m.Network != site.NetworkFolders {
 		return fmt.Errorf("has %q, which is no kind of network", m.Network)
+	}
+	if brought := (site.Settings{PHP: m.Settings.PHP, Extensions: m.Settings.Extensions}); !reflect.DeepEqual(brought, m.Settings) {
+		return errors.New("has settings that are not of php.ini")
+	}
+	if faults := site.CheckSettings(m.Name, m.Settings, nil, nil, ""); len(faults) > 0 {
+		return fmt.Errorf("has settings that cannot be: %w", faults)
 	}
 	for _, text := range []string{m.Title, m.Description, m.Kit.Version, m.Stack.PHP, m.Stack.Web, m.Stack.Database} {
 		if strings.ContainsFunc(text, unicode.IsControl) || len(text) > 1000 {

@@ -64,13 +64,14 @@ func (f *Feature) known(ctx context.Context, name, field, user string) error {
 	return nil
 }
 
-// SetPassword gives one of a site's users another password, generated where it is empty, and returns it.
-func (f *Feature) SetPassword(ctx context.Context, name, user, password string) (string, error) {
+// SetPassword gives one of a site's users another password, generated where it is empty, and returns it; weak takes one that is easily
+// guessed.
+func (f *Feature) SetPassword(ctx context.Context, name, user, password string, weak bool) (string, error) {
 	s, ok := f.Machine.Registry.Site(name)
 	if !ok {
 		return "", site.NoSite(name)
 	}
-	if problems := site.CheckPassword(name, "password", password, user, name); len(problems) > 0 {
+	if problems := site.CheckPassword(name, "password", password, weak, user, name); len(problems) > 0 {
 		return "", problems
 	}
 	if err := f.known(ctx, name, "user", user); err != nil {
@@ -106,7 +107,7 @@ func (f *Feature) ReplaceAdministrator(ctx context.Context, name string, n wire.
 		return site.Admin{}, site.NoSite(name)
 	}
 	s.Admin = site.Admin{User: cmp.Or(n.By, s.Admin.User), Email: cmp.Or(n.Email, s.Admin.Email), Password: n.Password}
-	if problems := site.CheckAdmin(s); len(problems) > 0 {
+	if problems := site.CheckAdmin(s, n.ForceWeak); len(problems) > 0 {
 		for i := range problems {
 			problems[i].Field = map[string]string{"admin": "by", "admin_email": "email", "admin_password": "password"}[problems[i].Field]
 		}

@@ -37,6 +37,7 @@ type Saving struct {
 	Name        string `json:"name"`
 	Description string `json:"description"`
 	NewestCMS   bool   `json:"newest_cms,omitempty"`
+	Settings    bool   `json:"settings,omitempty"`
 }
 
 // Change leads a site from one target to another.

@@ -137,8 +137,9 @@ type PHP struct {
 	Logs         string
 	Socket       string
 	ProbeFile    string
-	Ticket       string // the PHP that signs a user in; empty for none
-	KitPHP       string // of the kit, run before every script
+	Ticket       string            // the PHP that signs a user in; empty for none
+	KitPHP       string            // of the kit, run before every script
+	KitDebug     map[string]string // constants of the kit for a site that debugs, with their values in PHP
 	Children     int
 	OpenBasedir  string // set where the kernel cannot confine
 	ExtensionDir string
@@ -153,6 +154,9 @@ func (p PHP) KitPrepend() string {
 	}
 	return "(static function () {\n" + strings.TrimSpace(p.KitPHP) + "\n})();\n"
 }
+
+// DebugNames are the constants that a site which debugs has from here, as alternatives of a pattern.
+func (p PHP) DebugNames() string { return strings.Join(slices.Sorted(maps.Keys(p.KitDebug)), "|") }
 
 func (p PHP) Pool() string { return render("php-fpm.conf", p) }
 func (p PHP) Ini() string  { return render("php.ini", p) }

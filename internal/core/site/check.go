@@ -114,7 +114,7 @@ func UnsafeInPath(path string) bool { return strings.ContainsAny(path, "\"'$\\`;
 
 // Check returns everything that is wrong with a derived site, each with its field and its remedy.
 func Check(s Site, f Facts) Problems {
-	c := &checker{site: s.Name}
+	c := &checker{site: s.Name, weak: s.forceWeak}
 	c.name(s, f)
 	c.title(s)
 	c.domains(s, f)
@@ -131,6 +131,7 @@ func Check(s Site, f Facts) Problems {
 
 type checker struct {
 	site     string
+	weak     bool // what is easily guessed is taken all the same
 	problems Problems
 }
 
@@ -283,7 +284,7 @@ func (c *checker) admin(s Site) {
 	case !userName.MatchString(s.Admin.User) && !strings.HasSuffix(s.Admin.User, "-keeper"), len(s.Admin.User) > 60:
 		c.add("admin", "use letters, digits, and . _ @ - inside, 60 characters at most", "%q is not a user name", s.Admin.User)
 	case slices.Contains(guessed, strings.ToLower(s.Admin.User)):
-		c.add("admin", "choose a name of your own, such as head-keeper", "%q is what everybody tries first, and local habits go live",
+		c.guess("admin", "choose a name of your own, such as head-keeper", "%q is what everybody tries first, and local habits go live",
 			s.Admin.User)
 	}
 	if address, err := mail.ParseAddress(s.Admin.Email); err != nil || address.Address != s.Admin.Email || !strings.Contains(s.Admin.Email,
@@ -295,16 +296,25 @@ func (c *checker) admin(s Site) {
 	c.password("admin_password", s.Admin.Password, s.Admin.User, s.Name)
 }
 
-// CheckAdmin judges the administrator that a site is to have.
-func CheckAdmin(s Site) Problems {
-	c := &checker{site: s.Name}
+// guess adds what is easily guessed, unless it is taken all the same.
+func (c *checker) guess(field, remedy, message string, arguments ...any) {
+	if !c.weak {
+		c.add(field, remedy+"; or say -force-weak, if it is never to go live", message, arguments...)
+		c.problems[len(c.problems)-1].Weak = true
+	}
+}
+
+// CheckAdmin judges the administrator that a site is to have; weak takes one that is easily guessed.
+func CheckAdmin(s Site, weak bool) Problems {
+	c := &checker{site: s.Name, weak: weak}
 	c.admin(s)
 	return c.problems
 }
 
-// CheckPassword judges a given password; an empty one is generated later. words must not stand in it.
-func CheckPassword(name, field, password string, words ...string) Problems {
-	c := &checker{site: name}
+// CheckPassword judges a given password; an empty one is generated later. words must not stand in it; weak takes one that is easily
+// guessed.
+func CheckPassword(name, field, password string, weak bool, words ...string) Problems {
+	c := &checker{site: name, weak: weak}
 	c.password(field, password, words...)
 	return c.problems
 }
@@ -314,7 +324,7 @@ func (c *checker) password(field, password string, words ...string) {
 	if password == "" {
 		return
 	}
-	const remedy = "use 12 characters or more that nobody guesses, or leave it out and one is generated"
+	const remedy, least = "use 12 characters or more that nobody guesses, or leave it out and one is generated", 8
 	lower := strings.ToLower(password)
 	distinct := map[rune]bool{}
 	for _, r := range password {
@@ -323,16 +333,18 @@ func (c *checker) password(field, password string, words ...string) {
 	switch {
 	case strings.ContainsFunc(password, unicode.IsControl) || !utf8.ValidString(password) || strings.TrimSpace(password) != password:
 		c.add(field, remedy, "has control characters, or spaces at an end")
-	case utf8.RuneCountInString(password) < 12:
+	case utf8.RuneCountInString(password) < least:
 		c.add(field, remedy, "is %d characters short of 12", 12-utf8.RuneCountInString(password))
 	case len(password) > 128:
 		c.add(field, "use 128 bytes at most", "is %d bytes long", len(password))
+	case utf8.RuneCountInString(password) < 12:
+		c.guess(field, remedy, "is %d characters short of 12", 12-utf8.RuneCountInString(password))
 	case len(distinct) < 6:
-		c.add(field, remedy, "has only %d different characters", len(distinct))
+		c.guess(field, remedy, "has only %d different characters", len(distinct))
 	default:
 		for _, word := range append(slices.Clone(commonWords), words...) {
 			if word != "" && strings.Contains(lower, strings.ToLower(word)) {
-				c.add(field, remedy, "contains %q", word)
+				c.guess(field, remedy, "contains %q", word)
 				return
 			}
 		}

@@ -202,9 +202,9 @@ func TestDefaultsAreJudgedByASiteThatWouldBeMade(t *testing.T) {
 
 func TestASiteIsMadeOfWhatIsFound(t *testing.T) {
 	f := facts()
-	f.Found = func(o Origin) (Kit, string, string) {
-		return map[string]Kit{"fern": {"wordpress", "6.1"}, "/srv/moss": {"archive", "1"}}[o.From],
-			map[string]string{"/srv/moss": "public"}[o.From], map[string]string{"gone": "there is no stencil \"gone\""}[o.From]
+	f.Found = func(o Origin) (Found, string) {
+		return Found{Kit: map[string]Kit{"fern": {"wordpress", "6.1"}, "/srv/moss": {"archive", "1"}}[o.From],
+			Root: map[string]string{"/srv/moss": "public"}[o.From]}, map[string]string{"gone": "there is no stencil \"gone\""}[o.From]
 	}
 	f.KitNames = []string{"wordpress", "archive"}
 	s := Derive(Request{Name: "moss", Adopt: "/srv/moss", SQL: "/srv/moss.sql", SQLAddress: "https://moss.example/"}, f)
@@ -219,4 +219,37 @@ func TestASiteIsMadeOfWhatIsFound(t *testing.T) {
 		assert.Equal(t, field, problems[0].Field)
 	}
 	assert.Equal(t, "it holds wordpress, not empty", Derive(Request{Name: "moss", Stencil: "fern", Kit: "empty"}, f).originFault)
+}
+
+func TestACopyHasTheStackAndTheSettingsOfItsSource(t *testing.T) {
+	f := facts()
+	f.Defaults.PHP = "8.2"
+	settings := Settings{PHP: map[string]string{"memory_limit": "300M"}, Debug: true, Memory: 1 << 30}
+	f.Found = func(Origin) (Found, string) {
+		return Found{Kit: Kit{"wordpress", "6.1"}, Stack: Stack{"php-7.4", "apache-2.4", "mariadb-10.5"}, Settings: settings}, ""
+	}
+	s := Derive(Request{Name: "moss", CopyOf: "fern", Web: "nginx-1.22", TimeZone: "Europe/Lisbon"}, f)
+	assert.Equal(t, Stack{"php-7.4", "nginx-1.22", "mariadb-10.5"}, s.Stack)
+	assert.Equal(t, map[string]string{"memory_limit": "300M", "date.timezone": "Europe/Lisbon"}, s.Settings.PHP)
+	assert.True(t, s.Settings.Debug && s.Settings.Memory == 1<<30)
+	assert.Len(t, settings.PHP, 1, "those of the source stay as they are")
+}
+
+func TestWhatIsEasilyGuessedIsTakenWhenItIsSaidAgain(t *testing.T) {
+	for words, r := range map[string]Request{"everybody tries first": {Admin: "admin"}, "short of 12": {AdminPassword: "fern-gate"},
+		`contains "secret"`: {AdminPassword: "my-secret-garden"}, "different characters": {AdminPassword: "abababababab"}} {
+		r.Name = "moss"
+		problems := Check(Derive(r, facts()), facts())
+		require.Len(t, problems, 1, words)
+		assert.True(t, problems[0].Weak)
+		assert.Contains(t, problems[0].Message, words)
+		assert.Contains(t, problems[0].Remedy, "-force-weak")
+		r.ForceWeak = true
+		assert.Empty(t, Check(Derive(r, facts()), facts()), words)
+	}
+	for _, password := range []string{"7-signs", " padded-with-spaces ", "bell\a-and-whistle"} {
+		problems := Check(Derive(Request{Name: "moss", AdminPassword: password, ForceWeak: true}, facts()), facts())
+		require.Len(t, problems, 1, password)
+		assert.False(t, problems[0].Weak)
+	}
 }

@@ -42,6 +42,7 @@ type Request struct {
 	TimeZone         string   `json:"time_zone,omitempty" doc:"Name of the IANA database" example:"Europe/Lisbon"`
 	Domains          []string `json:"domains,omitempty" doc:"Further host names that the site answers for"`
 	ForceDomain      bool     `json:"force_domain,omitempty" doc:"Also an ending that is public"`
+	ForceWeak        bool     `json:"force_weak,omitempty" doc:"Also names and passwords that are easily guessed"`
 	Network          string   `json:"network,omitempty" enum:"folders,domains" doc:"Several sites in one: by sub-folder or sub-domain"`
 	SubSites         []string `json:"sub_sites,omitempty" doc:"Those of a network that are made at once" example:"north"`
 	Plugins          []string `json:"plugins,omitempty" doc:"Plugins of the shelf, active from the start"`
@@ -76,10 +77,8 @@ type Facts struct {
 	// Languages are those of a version of a CMS; known is false where they have not been fetched.
 	Languages func(k Kit) (names []string, known bool)
 	Defaults  Defaults // set once
-	// Found tells what a folder, stencil or site is: its kit and document root; the fault is why it cannot be used.
-	Found func(o Origin) (k Kit, root, fault string)
-	// NetworkOf tells whether a stencil or site is a network, and of which sub-sites, and whether a stencil wants the newest CMS.
-	NetworkOf func(o Origin) (network string, subSites []string, newest bool)
+	// Found tells what an origin is; the fault is why it cannot be used.
+	Found func(o Origin) (found Found, fault string)
 	// Supports tells whether a version of a CMS is known to work on a PHP; nil where nothing is known.
 	Supports    func(k Kit, php string) bool
 	FirstPort   int            // the lowest port that the service may bind
@@ -87,6 +86,17 @@ type Facts struct {
 	KeptPorts   map[int]string // ports that Vessik itself uses, and for what
 	PortHolder  func(port int) string
 	FolderFault func(folder string) string // why a folder cannot be used, empty if it can
+}
+
+// Found is what an origin turned out to be.
+type Found struct {
+	Kit      Kit
+	Root     string // the document root in it
+	Network  string
+	SubSites []string
+	Newest   bool     // it wants the newest release of its CMS
+	Stack    Stack    // it runs on; of sites only
+	Settings Settings // it brings
 }
 
 // TouchFact is a finishing touch as far as a request is judged by it.
@@ -98,17 +108,22 @@ type TouchFact struct {
 
 // Derive fills in everything that the request leaves open. Passwords stay empty: the caller makes them.
 func Derive(r Request, f Facts) Site {
+	found, fault := Found{}, ""
+	if origin := originOf(r); origin.Kind != "" && f.Found != nil {
+		found, fault = f.Found(origin)
+	}
+	r.PHP, r.Web, r.Database = cmp.Or(r.PHP, found.Stack.PHP), cmp.Or(r.Web, found.Stack.Web), cmp.Or(r.Database, found.Stack.Database)
 	r = f.Defaults.Fill(r)
 	asked := r.Name
 	r.Name = ASCII(r.Name)
 	s := Site{Name: r.Name, State: Provisioning, Port: r.Port, PortPinned: r.Port != 0,
 		Title:       cmp.Or(strings.TrimSpace(r.Title), titleOf(asked)),
 		Domain:      ASCII(strings.ToLower(cmp.Or(r.Domain, r.Name+"."+cmp.Or(strings.TrimPrefix(f.Defaults.Ending, "."), "localhost")))),
-		forceDomain: r.ForceDomain,
-		Folder:      cmp.Or(r.Folder, filepath.Join(cmp.Or(f.Defaults.Folder, filepath.Join(f.Home, "sites")), cmp.Or(r.Name, "NAME"))),
-		Group:       strings.TrimSpace(r.Group),
-		Kit:         Kit{Name: cmp.Or(r.Kit, first(f.KitNames))},
-		Stack:       Stack{PHP: f.Engine("php", r.PHP), Web: f.Engine("web", r.Web), Database: f.Engine("database", r.Database)},
+		forceDomain: r.ForceDomain, forceWeak: r.ForceWeak,
+		Folder: cmp.Or(r.Folder, filepath.Join(cmp.Or(f.Defaults.Folder, filepath.Join(f.Home, "sites")), cmp.Or(r.Name, "NAME"))),
+		Group:  strings.TrimSpace(r.Group),
+		Kit:    Kit{Name: cmp.Or(r.Kit, first(f.KitNames))},
+		Stack:  Stack{PHP: f.Engine("php", r.PHP), Web: f.Engine("web", r.Web), Database: f.Engine("database", r.Database)},
 		Admin: Admin{User: cmp.Or(r.Admin, cut(r.Name, 50)+"-keeper"),
 			Email: cmp.Or(r.AdminEmail, "keeper@"+cmp.Or(r.Name, "name")+".example"), Password: r.AdminPassword},
 	}
@@ -118,28 +133,28 @@ func Derive(r Request, f Facts) Site {
 	}
 	s.Plugins, s.Themes = r.Plugins, r.Themes
 	s.Network, s.SubSites = r.Network, slices.DeleteFunc(slices.Clone(r.SubSites), empty)
-	s.Language, s.TimeZone, s.Settings.Offline = r.Language, r.TimeZone, r.Offline
+	s.Language, s.TimeZone, s.Settings = r.Language, r.TimeZone, found.Settings
+	s.Settings.Offline = s.Settings.Offline || r.Offline
 	if s.TimeZone != "" {
-		s.Settings.PHP = map[string]string{"date.timezone": s.TimeZone}
+		s.Settings.PHP = with(s.Settings.PHP, "date.timezone", s.TimeZone)
 	}
 	if s.Origin = originOf(r); s.Origin.Kind != "" && f.Found != nil {
-		if f.NetworkOf != nil && (s.Origin.Kind == FromStencil || s.Origin.Kind == FromSite) {
-			network, subSites, newest := f.NetworkOf(s.Origin)
-			s.otherNetwork = s.Network != "" && s.Network != network || len(s.SubSites) > 0 && !slices.Equal(s.SubSites, subSites)
-			s.Network, s.SubSites, s.Origin.Newest = network, subSites, newest
+		if s.Origin.Kind == FromStencil || s.Origin.Kind == FromSite {
+			s.otherNetwork = s.Network != "" && s.Network != found.Network ||
+				len(s.SubSites) > 0 && !slices.Equal(s.SubSites, found.SubSites)
+			s.Network, s.SubSites, s.Origin.Newest = found.Network, found.SubSites, found.Newest
 		}
 		s.Origin.Newest = s.Origin.Newest || s.Origin.Kind == FromStencil && r.KitVersion == Newest
-		found, root, fault := f.Found(s.Origin)
 		version := r.KitVersion
 		if version == Newest {
 			version = ""
 		}
-		s.Kit, s.Root = Kit{cmp.Or(r.Kit, found.Name), cmp.Or(version, found.Version)}, root
+		s.Kit, s.Root = Kit{cmp.Or(r.Kit, found.Kit.Name), cmp.Or(version, found.Kit.Version)}, found.Root
 		if s.Origin.Kind == FromFolder {
 			s.Folder = s.Origin.From
 		}
-		if fault == "" && r.Kit != "" && r.Kit != found.Name && s.Origin.Kind != FromArchive {
-			fault = fmt.Sprintf("it holds %s, not %s", found.Name, r.Kit)
+		if fault == "" && r.Kit != "" && r.Kit != found.Kit.Name && s.Origin.Kind != FromArchive {
+			fault = fmt.Sprintf("it holds %s, not %s", found.Kit.Name, r.Kit)
 		}
 		s.originFault = fault
 	}
@@ -172,6 +187,17 @@ func Derive(r Request, f Facts) Site {
 		s.Port = freePort(f)
 	}
 	return s
+}
+
+// with is a map with one more value; the map itself stays as it was.
+func with(values map[string]string, name, value string) map[string]string {
+	more := map[string]string{name: value}
+	for other, value := range values {
+		if other != name {
+			more[other] = value
+		}
+	}
+	return more
 }
 
 // Newest stands for the newest version of a CMS, of those that can be fetched and those on the shelf.

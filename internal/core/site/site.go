@@ -149,6 +149,7 @@ type Site struct {
 	originFault  string // of a request, while it is judged
 	otherNetwork bool   // it asks for another network than what it is made of
 	forceDomain  bool
+	forceWeak    bool
 }
 
 // DocumentRoot is the folder that the web server serves.
@@ -176,6 +177,7 @@ type Problem struct {
 	Field   string `json:"field" doc:"The field at fault"`
 	Message string `json:"message" doc:"What is wrong"`
 	Remedy  string `json:"remedy" doc:"What to do about it"`
+	Weak    bool   `json:"weak,omitempty" doc:"It is easily guessed: with force_weak it is taken all the same"`
 	Absent  bool   `json:"-"` // what the field names is not there
 }
 

@@ -235,13 +235,13 @@ func TestALanguageMayBeSaidInShort(t *testing.T) {
 func TestWhatIsDrawnOrCopiedBringsItsNetwork(t *testing.T) {
 	f := facts()
 	f.Networks = map[string][]string{"wordpress": {"folders", "domains"}}
-	f.NetworkOf = func(o Origin) (string, []string, bool) {
+	f.Found = func(o Origin) (Found, string) {
+		found := Found{Kit: Kit{"wordpress", "6.1"}}
 		if o.From == "valley" {
-			return "folders", []string{"north"}, true
+			found.Network, found.SubSites, found.Newest = "folders", []string{"north"}, true
 		}
-		return "", nil, false
+		return found, ""
 	}
-	f.Found = func(Origin) (Kit, string, string) { return Kit{"wordpress", "6.1"}, "", "" }
 	s := Derive(Request{Name: "moss", Stencil: "valley"}, f)
 	assert.Equal(t, "folders north true", s.Network+" "+strings.Join(s.SubSites, " ")+" "+fmt.Sprint(s.Origin.Newest))
 	for _, r := range []Request{{Stencil: "valley", Network: "domains"}, {Stencil: "valley", SubSites: []string{"south"}},

@@ -191,26 +191,28 @@ type Kits struct {
 
 // Stencil is a saved site that new ones are drawn from.
 type Stencil struct {
-	Format        string     `json:"format"`
-	Name          string     `json:"name"`
-	Description   string     `json:"description"`
-	From          string     `json:"from" doc:"Site that it was saved from"`
-	Title         string     `json:"title"`
-	Kit           site.Kit   `json:"kit"`
-	Root          string     `json:"root,omitempty" doc:"Document root inside the folder"`
-	Prefix        string     `json:"prefix" doc:"Begins the names of its tables"`
-	NewestCMS     bool       `json:"newest_cms,omitempty" doc:"Sites are drawn with the newest release of its CMS"`
-	Network       string     `json:"network,omitempty" doc:"Several sites in one: by folders or domains"`
-	SubSites      []string   `json:"sub_sites,omitempty"`
-	URL           string     `json:"url" doc:"Base address in its database, without a trailing slash"`
-	Stack         site.Stack `json:"stack" doc:"What it was saved on"`
-	CreatedAt     time.Time  `json:"created_at"`
-	Files         int        `json:"files"`
-	FileBytes     int64      `json:"file_bytes"`
-	DatabaseBytes int64      `json:"database_bytes"`
-	LinksLeftOut  int        `json:"links_left_out,omitempty" doc:"Symbolic links are not taken along"`
-	SizeBytes     int64      `json:"size_bytes" doc:"Of the file"`
-	HasPicture    bool       `json:"has_picture"`
+	Format      string     `json:"format"`
+	Name        string     `json:"name"`
+	Description string     `json:"description"`
+	From        string     `json:"from" doc:"Site that it was saved from"`
+	Title       string     `json:"title"`
+	Kit         site.Kit   `json:"kit"`
+	Root        string     `json:"root,omitempty" doc:"Document root inside the folder"`
+	Prefix      string     `json:"prefix" doc:"Begins the names of its tables"`
+	NewestCMS   bool       `json:"newest_cms,omitempty" doc:"Sites are drawn with the newest release of its CMS"`
+	Network     string     `json:"network,omitempty" doc:"Several sites in one: by folders or domains"`
+	SubSites    []string   `json:"sub_sites,omitempty"`
+	URL         string     `json:"url" doc:"Base address in its database, without a trailing slash"`
+	Stack       site.Stack `json:"stack" doc:"What it was saved on"`
+	// Settings are what sites drawn from it are given: php.ini settings and extensions, nothing that names what a machine has.
+	Settings      site.Settings `json:"settings,omitzero" doc:"php.ini settings and extensions that it brings"`
+	CreatedAt     time.Time     `json:"created_at"`
+	Files         int           `json:"files"`
+	FileBytes     int64         `json:"file_bytes"`
+	DatabaseBytes int64         `json:"database_bytes"`
+	LinksLeftOut  int           `json:"links_left_out,omitempty" doc:"Symbolic links are not taken along"`
+	SizeBytes     int64         `json:"size_bytes" doc:"Of the file"`
+	HasPicture    bool          `json:"has_picture"`
 }
 
 // Rename gives a site another name or domain.
@@ -331,6 +333,7 @@ type SetDefaults struct {
 type SaveStencil struct {
 	As          string `json:"as" doc:"The stencil's name" example:"garden-basics"`
 	Description string `json:"description,omitempty" maxLength:"2000"`
+	Settings    bool   `json:"settings,omitempty" doc:"Its php.ini settings and extensions go with it"`
 	NewestCMS   bool   `json:"newest_cms,omitempty" doc:"Sites are to be drawn with the newest release of its CMS"`
 }
 
@@ -362,15 +365,17 @@ type Ticket struct {
 
 // NewPassword is a password; asked for, it is generated where empty.
 type NewPassword struct {
-	Password string `json:"password"`
+	Password  string `json:"password"`
+	ForceWeak bool   `json:"force_weak,omitempty" doc:"Also one that is easily guessed"`
 }
 
 // NewAdministrator asks for a site's administrator in the place of one of its users, with everything that this one wrote.
 type NewAdministrator struct {
-	Replace  string `json:"replace" doc:"Login of the user who becomes the administrator"`
-	By       string `json:"by,omitempty" doc:"Login that the administrator has then; the site's own where empty"`
-	Email    string `json:"email,omitempty" doc:"Mail address; the site's own where empty"`
-	Password string `json:"password,omitempty" doc:"12 characters or more; generated where empty"`
+	Replace   string `json:"replace" doc:"Login of the user who becomes the administrator"`
+	By        string `json:"by,omitempty" doc:"Login that the administrator has then; the site's own where empty"`
+	Email     string `json:"email,omitempty" doc:"Mail address; the site's own where empty"`
+	Password  string `json:"password,omitempty" doc:"12 characters or more; generated where empty"`
+	ForceWeak bool   `json:"force_weak,omitempty" doc:"Also a name or a password that is easily guessed"`
 }
 
 // Restack asks for another stack; engines in full or in part, empty ones stay.
