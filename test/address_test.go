@@ -26,11 +26,14 @@ func TestARenamedSiteIsReaddressedAndItsOldDomainLeadsToIt(t *testing.T) {
 	out, errs, code := run(t, "run", "orchard-days", "-home", s.home, "--", "php", "-r",
 		`require 'wp-load.php'; wp_insert_post(['post_title' => 'Apples', 'post_name' => 'apples', 'post_status' => 'publish',
 'post_content' => home_url('/x').' http://orchard-days.localhost.evil/ mail@orchard-days.localhost']); update_option('deep',
-['a' => serialize(['b' => home_url('/y')])]);`)
+['a' => serialize(['b' => home_url('/y')]), 'path' => WP_CONTENT_DIR . '/uploads']);
+update_option('builder', base64_encode(home_url('/z')));`)
 	require.Zero(t, code, out+errs)
 	out, errs, code = s.cli("rename", "orchard-days", "apple-days", "-dry-run")
 	require.Zero(t, code, errs)
 	assert.Regexp(t, `_posts +\d+ addresses in \d+ values`, out)
+	assert.Regexp(t, `_options +\d+ addresses and 1 path in \d+ values`, out)
+	assert.Regexp(t, `(?s)left alone.*_options +encoded in base64`, out)
 	assert.Regexp(t, `(?s)left alone.*_posts.*orchard-days.localhost.evil`, out)
 	assert.Equal(t, "orchard-days", s.site(t, "orchard-days").Name, "nothing was changed")
 
@@ -55,6 +58,8 @@ func TestARenamedSiteIsReaddressedAndItsOldDomainLeadsToIt(t *testing.T) {
 	text := query(t, renamed, "SELECT post_content FROM wp_posts WHERE post_name='apples'")
 	assert.Equal(t, renamed.URL+"x http://orchard-days.localhost.evil/ mail@orchard-days.localhost", text)
 	assert.Contains(t, query(t, renamed, "SELECT option_value FROM wp_options WHERE option_name='deep'"), renamed.URL+"y")
+	assert.Contains(t, query(t, renamed, "SELECT option_value FROM wp_options WHERE option_name='deep'"),
+		fmt.Sprintf(`s:%d:"%s/wp-content/uploads"`, len(renamed.Folder)+len("/wp-content/uploads"), renamed.Folder))
 	status, _, answer := get(t, made.URL+"apples/?a=1")
 	assert.Equal(t, 307, status)
 	assert.Equal(t, renamed.URL+"apples/?a=1", answer.Get("Location"))

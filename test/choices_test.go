@@ -70,7 +70,7 @@ func TestOwnFinishingTouchesRunInOrderAndStopWithTheirOwnWords(t *testing.T) {
 		"get_the_gardener();":                    `f.php: Error: Call to undefined function get_the_gardener() (line 2)`,
 		"function (":                             `f.php: ParseError: syntax error`,
 		"ini_set('memory_limit', '60M'); str_repeat('x', 99 << 20);": `f.php: Allowed memory size of 62914560 bytes exhausted`,
-		"exit;": `f.php: it ended before its last line, as by exit: it printed nothing`,
+		"exit;":                              `f.php: it ended before its last line, as by exit: it printed nothing`,
 		"wp_die('The <b>gate</b> is shut');": `f.php: it ended before its last line, as by exit: The gate is shut`} {
 		require.NoError(t, os.WriteFile(filepath.Join(folder, "f.php"), []byte("<?php // Fails\n"+text), 0o644))
 		_, errs, code = s.cli("new", "orchard-days", "-touch", "f.php")
@@ -78,7 +78,8 @@ func TestOwnFinishingTouchesRunInOrderAndStopWithTheirOwnWords(t *testing.T) {
 		assert.Contains(t, errs, "the finishing touch "+told)
 		assert.NotContains(t, errs, "<")
 	}
-	out, errs, code := s.cli("new", "orchard-days", "-title", "Apples", "-touch", "pages=Fruit & roots;Visit", "-touch", "front-page=Fruit & roots",
+	out, errs, code := s.cli("new", "orchard-days", "-title", "Apples", "-touch", "pages=Fruit & roots;Visit",
+		"-touch", "front-page=Fruit & roots",
 		"-touch", "a-motto.sql,b-note.php,c-robots.sh")
 	require.Zero(t, code, out+errs)
 	defer s.retire(t, "orchard-days")

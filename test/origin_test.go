@@ -41,7 +41,7 @@ func TestAStencilIsDrawnTenTimesSideBySide(t *testing.T) {
 	}
 	inSite("orchard-days", `wp_insert_post(['post_title' => 'Apple days', 'post_status' => 'publish',
 'post_content' => '<a href="'.home_url('/apples/').'">apples</a> and http://orchard-days.localhost.evil/']);
-update_option('orchard_settings', ['logo' => home_url('/logo.png'), 'deep' => serialize(['at' => home_url('/')])]);
+update_option('orchard_settings', ['logo' => home_url('/logo.png'), 'deep' => serialize(['at' => home_url('/'), 'in' => ABSPATH])]);
 update_option('orchard_json', json_encode(['u' => home_url('/x')]));
 wp_insert_user(['user_login' => 'tobias', 'user_pass' => 'a-password-of-tobias', 'user_email' => 'tobias@fernhollow.example',
 'role' => 'editor']); set_transient('orchard_cache', 'stale');`)
@@ -107,7 +107,8 @@ wp_insert_user(['user_login' => 'tobias', 'user_pass' => 'a-password-of-tobias',
 		assert.Equal(t, `<a href="`+own+`/apples/">apples</a> and http://orchard-days.localhost.evil/`,
 			query(t, drawn, "SELECT post_content FROM wp_posts WHERE post_title='Apple days'"))
 		assert.Equal(t, own+"/logo.png "+own+"/ "+own+"/x",
-			inSite(name, `$o = get_option('orchard_settings'); echo $o['logo'], ' ', unserialize($o['deep'])['at'], ' ',
+			inSite(name, `$o = get_option('orchard_settings'); echo $o['logo'], ' ', unserialize($o['deep'])['at'],
+unserialize($o['deep'])['in'] === ABSPATH ? ' ' : ' elsewhere ',
 json_decode(get_option('orchard_json'))->u;`))
 		assert.Equal(t, "0", query(t, drawn, "SELECT COUNT(*) FROM wp_options WHERE option_name LIKE '%orchard_cache%'"), "no caches")
 		assert.Equal(t, "*", query(t, drawn, "SELECT user_pass FROM wp_users WHERE user_login='tobias'"), "nor anybody's password")

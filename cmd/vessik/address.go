@@ -14,7 +14,6 @@ import (
 	"text/tabwriter"
 
 	"vessik/client"
-	"vessik/internal/core/rewrite"
 	"vessik/internal/core/site"
 	"vessik/internal/names"
 )
@@ -87,7 +86,7 @@ func printTally(out io.Writer, tally client.Tally) {
 	table := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
 	for _, name := range slices.Sorted(maps.Keys(tally.Tables)) {
 		c := tally.Tables[name]
-		fmt.Fprintf(table, "  %s\t%s in %s\n", name, rewrite.Many(c.Addresses, "address", "addresses"), rewrite.Many(c.Values, "value", "values"))
+		fmt.Fprintf(table, "  %s\t%s\n", name, c)
 	}
 	table.Flush()
 	if tally.LeftCount > 0 {

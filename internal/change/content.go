@@ -57,7 +57,7 @@ func (c *Changer) PutBack(ctx context.Context, w *operation.Part, s site.Site, p
 	}
 	old := s
 	old.Domain = p.Before.Domain
-	if _, err := c.Refill(ctx, s, c.heldDump(w), "", c.Machine.KitFacts(old)); err != nil {
+	if _, err := c.Refill(ctx, s, c.heldDump(w), kit.Place{}, c.Machine.KitFacts(old)); err != nil {
 		return err
 	}
 	k := c.Machine.Kits.Of(s)
@@ -69,7 +69,7 @@ func (c *Changer) heldDump(w *operation.Part) string {
 }
 
 // Refill puts one of our own dumps in the place of a site's database.
-func (c *Changer) Refill(ctx context.Context, s site.Site, file, from string, facts kit.Facts) (rewrite.Tally, error) {
+func (c *Changer) Refill(ctx context.Context, s site.Site, file string, from kit.Place, facts kit.Facts) (rewrite.Tally, error) {
 	if err := c.Machine.EmptyDatabase(ctx, s); err != nil {
 		return rewrite.Tally{}, err
 	}

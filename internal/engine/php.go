@@ -110,7 +110,8 @@ func (m *PHPMaster) configure(e *Engine, s site.Site, turn int) error {
 	}
 	place := m.place
 	configuration := render.PHP{Site: s, Dir: dir, Temp: place.Temp, Logs: place.Logs, Socket: place.Socket, ProbeFile: place.Probe,
-		KitPHP: place.Prepend, KitDebug: place.Debug, Children: 12, ExtensionDir: extensionDir, Extensions: render.Extensions(extensions, s.Settings)}
+		KitPHP: place.Prepend, KitDebug: place.Debug, Children: 12, ExtensionDir: extensionDir,
+		Extensions: render.Extensions(extensions, s.Settings)}
 	if configuration.Cache, err = m.cache(e, configuration.Extensions); err != nil {
 		return err
 	}

@@ -43,8 +43,8 @@ func TestOwnTouchesAreReadFromTheirFolder(t *testing.T) {
 
 func TestWhatAScriptSaidIsToldShortly(t *testing.T) {
 	assert.EqualError(t, said(nil, nil), "it ended before its last line, as by exit: it printed nothing")
-	assert.EqualError(t, said(os.ErrClosed, []byte("<!DOCTYPE html><html><head><title>E</title><style>a{b:c}</style></head><body><p>No\n more&nbsp;"+
-		"room</p></body>")), "file already closed: No more room")
+	assert.EqualError(t, said(os.ErrClosed, []byte("<!DOCTYPE html><html><head><title>E</title><style>a{b:c}</style></head><body>"+
+		"<p>No\n more&nbsp;room</p></body>")), "file already closed: No more room")
 	long := said(os.ErrDeadlineExceeded, []byte(strings.Repeat("é", 2000)+"the end")).Error()
 	assert.Less(t, len(long), 1700)
 	assert.True(t, strings.HasSuffix(long, "the end"))

@@ -440,11 +440,16 @@ func (k *Kit) Dumped(dump io.Reader) (address, prefix string, err error) {
 	return address, prefix, nil
 }
 
+// Place is where content was at home: its base address, without a trailing slash, and its folder. Where the address is not known, it is
+// left as it is.
+type Place struct{ URL, Folder string }
+
 // DrawContent fills a site's empty database from a dump of another one: re-addressed, under its own prefix, with its own title and
 // administrator where the facts have a hash for the password. fit changes each statement as the server needs it.
-func (k *Kit) DrawContent(ctx context.Context, pool *sql.DB, text io.Reader, from, prefix string, facts Facts, fit Change) (rewrite.Tally,
-	error) {
-	readdress := rewrite.New(from, facts.URL)
+func (k *Kit) DrawContent(ctx context.Context, pool *sql.DB, text io.Reader, from Place, prefix string, facts Facts,
+	fit Change) (rewrite.Tally, error) {
+	readdress := rewrite.New(from.URL, facts.URL)
+	readdress.Folders(from.Folder, facts.Site.Folder)
 	readdress.SubDomains = facts.Site.Network == site.NetworkDomains
 	numbers := []string{}
 	judge := &dump.Judge{From: prefix, To: facts.Prefix}
@@ -452,7 +457,7 @@ func (k *Kit) DrawContent(ctx context.Context, pool *sql.DB, text io.Reader, fro
 		if number := k.numberOf(statement, facts.Prefix); kind == dump.Definition && number != "" {
 			numbers = append(numbers, number)
 		}
-		if from == "" || kind != dump.Rows {
+		if from.URL == "" || kind != dump.Rows {
 			return statement, nil
 		}
 		return readdress.Statement(statement)

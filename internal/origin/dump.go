@@ -84,7 +84,7 @@ func (g *Origins) LoadDump(ctx context.Context, s site.Site, file, address strin
 	defer dump.Close()
 	pool := to.OpenAs(s.Database)
 	defer pool.Close()
-	report, err = k.DrawContent(ctx, pool, dump, address, prefix, facts, kit.Fitting(ctx, to, func(string, string) {}))
+	report, err = k.DrawContent(ctx, pool, dump, kit.Place{URL: address}, prefix, facts, kit.Fitting(ctx, to, func(string, string) {}))
 	if err != nil {
 		return report, fmt.Errorf("load %s: %w", file, err)
 	}

@@ -48,7 +48,7 @@ func (g *Origins) site() Source {
 			defer release()
 			reader, writer := io.Pipe()
 			go func() { writer.CloseWithError(kit.Dump(ctx, from, writer)) }()
-			err = g.drawDump(ctx, s, reader, g.Machine.URL(source), g.Machine.Prefix(source))
+			err = g.drawDump(ctx, s, reader, kit.Place{URL: g.Machine.URL(source), Folder: source.Folder}, g.Machine.Prefix(source))
 			reader.CloseWithError(err)
 			return err
 		},

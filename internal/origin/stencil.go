@@ -81,11 +81,11 @@ func (g *Origins) drawContent(ctx context.Context, _ *operation.Part, s site.Sit
 	}
 	defer ownfile.Remove(dump.Name())
 	defer dump.Close()
-	return g.drawDump(ctx, s, dump, m.URL, m.Prefix)
+	return g.drawDump(ctx, s, dump, kit.Place{URL: m.URL, Folder: m.Folder}, m.Prefix)
 }
 
 // drawDump loads a dump of one of our own sites into another one's database.
-func (g *Origins) drawDump(ctx context.Context, s site.Site, dump io.Reader, url, prefix string) error {
+func (g *Origins) drawDump(ctx context.Context, s site.Site, dump io.Reader, from kit.Place, prefix string) error {
 	to, err := g.Machine.Database(ctx, s.Stack.Database)
 	if err != nil {
 		return err
@@ -94,7 +94,7 @@ func (g *Origins) drawDump(ctx context.Context, s site.Site, dump io.Reader, url
 	defer pool.Close()
 	k, facts := g.Machine.Kits.Of(s), g.Machine.KitFacts(s)
 	facts.Hash = k.HashOf(s.Kit.Version, s.Admin.Password)
-	report, err := k.DrawContent(ctx, pool, dump, url, prefix, facts, kit.Fitting(ctx, to, func(string, string) {}))
+	report, err := k.DrawContent(ctx, pool, dump, from, prefix, facts, kit.Fitting(ctx, to, func(string, string) {}))
 	if err != nil {
 		return err
 	}

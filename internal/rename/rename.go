@@ -64,13 +64,13 @@ func (f *Feature) moveBack(ctx context.Context, w *operation.Part, s site.Site, 
 
 // readdress gives everything in a site's database and configuration its new address.
 func (f *Feature) readdress(ctx context.Context, w *operation.Part, s site.Site, p plan.Change) error {
-	if p.After.Domain == p.Before.Domain { // another name only
+	m, next := f.Changer.Machine, s
+	next.Domain, next.Folder = p.After.Domain, folderAs(s, p.Rename)
+	if next.Domain == s.Domain && next.Folder == s.Folder {
 		return nil
 	}
-	m, next := f.Changer.Machine, s
-	next.Domain = p.After.Domain
 	return f.Changer.Replace(ctx, w, s, func(held string) (rewrite.Tally, error) {
-		tally, err := f.Changer.Refill(ctx, s, held, m.KitFacts(s).URL, m.KitFacts(next))
+		tally, err := f.Changer.Refill(ctx, s, held, kit.Place{URL: m.KitFacts(s).URL, Folder: s.Folder}, m.KitFacts(next))
 		if err != nil {
 			return tally, err
 		}
@@ -146,9 +146,6 @@ func (f *Feature) Rehearse(ctx context.Context, name string, r wire.Rename) (rew
 		return rewrite.Tally{}, problems
 	}
 	s, _ := f.Changer.Machine.Registry.Site(name)
-	if asked.After.Domain == s.Domain { // another name only
-		return rewrite.New("", "").Tally(), nil
-	}
 	pool, release, err := f.Changer.Machine.Pool(ctx, s)
 	if err != nil {
 		return rewrite.Tally{}, err
@@ -157,17 +154,12 @@ func (f *Feature) Rehearse(ctx context.Context, name string, r wire.Rename) (rew
 	reader, writer := io.Pipe()
 	go func() { writer.CloseWithError(kit.Dump(ctx, pool, writer)) }()
 	next := s
-	next.Domain = asked.After.Domain
-	tally, err := rehearse(reader, f.Changer.Machine.KitFacts(s).URL, f.Changer.Machine.KitFacts(next).URL, s.Network == site.NetworkDomains)
+	next.Domain, next.Folder = asked.After.Domain, folderAs(s, asked.Rename)
+	readdress := rewrite.New(f.Changer.Machine.KitFacts(s).URL, f.Changer.Machine.KitFacts(next).URL)
+	readdress.Folders(s.Folder, next.Folder)
+	readdress.SubDomains = s.Network == site.NetworkDomains
+	err = readdress.Dump(io.Discard, reader)
 	reader.CloseWithError(err)
-	return tally, err
-}
-
-// rehearse re-addresses a dump into nothing.
-func rehearse(dump io.Reader, from, to string, subDomains bool) (rewrite.Tally, error) {
-	readdress := rewrite.New(from, to)
-	readdress.SubDomains = subDomains
-	err := readdress.Dump(io.Discard, dump)
 	return readdress.Tally(), err
 }
 

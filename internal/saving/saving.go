@@ -65,7 +65,8 @@ func (f *Feature) Save(ctx context.Context, name string, asked plan.Saving) (pla
 	if _, err := f.Shelf.Find(asked.Name); err == nil {
 		return plan.Operation{}, problem(fmt.Sprintf("there is a stencil %q already", asked.Name), "drop it first, or choose another name")
 	}
-	return f.Operations.Begin(ctx, operation.Request{Kind: Kind, Payload: asked, Names: []string{name}, Steps: map[string][]plan.Step{name: {saveStep}}})
+	return f.Operations.Begin(ctx, operation.Request{Kind: Kind, Payload: asked,
+		Names: []string{name}, Steps: map[string][]plan.Step{name: {saveStep}}})
 }
 
 // save carries it out: the database is copied aside, freed of what is secret, and packed with the files.
@@ -108,7 +109,7 @@ func (f *Feature) save(ctx context.Context, w *operation.Part, s site.Site, aske
 	}
 	m := stencil.Manifest{Format: stencil.Format, Name: asked.Name, Description: asked.Description, NewestCMS: asked.NewestCMS, From: s.Name,
 		Title: s.Title,
-		Kit:   s.Kit, Root: s.Root, Prefix: facts.Prefix, URL: facts.URL, Network: s.Network, SubSites: s.SubSites,
+		Kit:   s.Kit, Root: s.Root, Prefix: facts.Prefix, URL: facts.URL, Folder: s.Folder, Network: s.Network, SubSites: s.SubSites,
 		Stack: s.Stack, CreatedAt: time.Now().UTC().Truncate(time.Second)}
 	if asked.Settings { // what names folders, ports or limits of this machine stays here
 		m.Settings = site.Settings{PHP: s.Settings.PHP, Extensions: s.Settings.Extensions}

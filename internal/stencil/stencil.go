@@ -154,7 +154,7 @@ func judge(m Manifest) error {
 	if faults := site.CheckSettings(m.Name, m.Settings, nil, nil, ""); len(faults) > 0 {
 		return fmt.Errorf("has settings that cannot be: %w", faults)
 	}
-	for _, text := range []string{m.Title, m.Description, m.Kit.Version, m.Stack.PHP, m.Stack.Web, m.Stack.Database} {
+	for _, text := range []string{m.Folder, m.Title, m.Description, m.Kit.Version, m.Stack.PHP, m.Stack.Web, m.Stack.Database} {
 		if strings.ContainsFunc(text, unicode.IsControl) || len(text) > 1000 {
 			return fmt.Errorf("has %q, which is no text of one line", text)
 		}

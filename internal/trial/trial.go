@@ -268,6 +268,7 @@ func (f *Feature) copyContent(ctx context.Context, _ *operation.Part, source, s 
 	defer old.Close()
 	defer next.Close()
 	readdress := rewrite.New(f.Machine.URL(source), f.Machine.URL(s))
+	readdress.Folders(source.Folder, s.Folder)
 	readdress.SubDomains = source.Network == site.NetworkDomains
 	fit := kit.Fitting(ctx, to, func(string, string) {})
 	reader, writer := io.Pipe()

@@ -23,7 +23,7 @@ var tableOf = regexp.MustCompile("(?i)^(?:INSERT|REPLACE)(?: IGNORE| LOW_PRIORIT
 
 // Statement rewrites the strings of one SQL statement; names, comments, and strings that are said to be binary stay.
 func (r *Rewriter) Statement(statement string) (string, error) {
-	if !strings.Contains(statement, r.from.host) {
+	if r.others = r.extra.in(statement); !r.others && !r.holds(statement) {
 		return statement, nil
 	}
 	literals, err := literalsOf(statement)
@@ -79,13 +79,15 @@ func (r *Rewriter) appendStatement(out []byte, statement string, literals []span
 	if match := tableOf.FindStringSubmatch(statement[:min(len(statement), 300)]); match != nil {
 		r.table = strings.Clone(match[1])
 	}
-	done, at := 0, 0
+	needles := r.needles
+	if r.others {
+		needles = r.further
+	}
+	done, at, places := 0, 0, newHunt(statement, needles)
 	for {
-		next := strings.Index(statement[at:], r.from.host)
-		if next < 0 {
+		if at = places.from(at); at < 0 {
 			break
 		}
-		at += next
 		i, _ := slices.BinarySearchFunc(literals, at, func(l span, at int) int { return cmp.Compare(int(l.to), at+1) })
 		if literals = literals[i:]; len(literals) == 0 {
 			break
@@ -116,8 +118,19 @@ func (r *Rewriter) literal(out *[]byte, statement string, from, to int) (changed
 	whole := statement[from:to]
 	body := whole[1 : len(whole)-1]
 	if binary(statement[:from]) {
-		r.leave("a binary value", body, strings.Index(body, r.from.host))
+		r.leave("a binary value", body, r.where(body))
 		return false
+	}
+	if r.others {
+		for _, form := range r.encoded {
+			if at := strings.Index(body, form); at >= 0 {
+				r.leave("encoded in base64", body, at)
+				break
+			}
+		}
+		if !r.holds(body) {
+			return false
+		}
 	}
 	if body == r.from.hostPort || r.SubDomains && len(body) < 260 || mayBeSerialised(body) {
 		value := unquote(whole)
@@ -216,7 +229,7 @@ func (r *Rewriter) portions(from io.Reader, waiting, ordered chan<- *portion) {
 	scanner := NewScanner(from)
 	p, size := &portion{done: make(chan struct{})}, 0
 	send := func() {
-		p.rewriter = &Rewriter{SubDomains: r.SubDomains, from: r.from, to: r.to, report: Tally{Tables: map[string]TableCount{}, Left: []Left{}}}
+		p.rewriter = r.another()
 		ordered <- p
 		waiting <- p
 		p, size = &portion{done: make(chan struct{})}, 0
@@ -253,12 +266,13 @@ func (p *portion) rewrite() {
 	p.out = *outs.Get().(*[]byte)
 	text := p.text.String()
 	delimiter := ";"
+	p.rewriter.others = p.rewriter.extra.in(text)
 	for _, each := range p.statements {
 		if each.delimiter != delimiter {
 			delimiter = each.delimiter
 			p.out = append(append(append(p.out, "DELIMITER "...), delimiter...), '\n')
 		}
-		if each.literals == nil && strings.Contains(text[each.from:each.to], p.rewriter.from.host) {
+		if each.literals == nil && (p.rewriter.others || p.rewriter.holds(text[each.from:each.to])) {
 			literals, err := literalsOf(text[each.from:each.to])
 			if err != nil {
 				p.err = errors.Join(p.err, err)
@@ -285,7 +299,7 @@ func (p *portion) rewrite() {
 func (r *Rewriter) join(other *Rewriter) {
 	for table, c := range other.report.Tables {
 		own := r.report.Tables[table]
-		r.report.Tables[table] = TableCount{own.Values + c.Values, own.Addresses + c.Addresses}
+		r.report.Tables[table] = TableCount{own.Values + c.Values, own.Addresses + c.Addresses, own.Paths + c.Paths}
 	}
 	r.report.LeftCount += other.report.LeftCount
 	r.report.Left = append(r.report.Left, other.report.Left[:min(len(other.report.Left), leftKept-min(len(r.report.Left), leftKept))]...)

@@ -30,6 +30,13 @@ type Rewriter struct {
 	SubDomains bool
 
 	from, to address
+	still    bool     // the address stays
+	folders  *folders // nil where no folder is moved
+	needles  []string // texts of which one stands in every value that is of interest: the host's name
+	further  []string // and more, looked for in texts in which extra finds something
+	encoded  []string // parts of the address in base64
+	extra    *finder
+	others   bool       // in the text in hand
 	table    string     // of the statement in hand
 	counted  TableCount // for the value in hand
 	escaped  bool       // the text in hand is written with SQL's escapes
@@ -39,7 +46,34 @@ type Rewriter struct {
 // New prepares a rewriter between two base addresses, such as http://orchard-days.localhost:20080; what follows the host is not
 // looked at.
 func New(from, to string) *Rewriter {
-	return &Rewriter{from: parse(from), to: parse(to), report: Tally{Tables: map[string]TableCount{}, Left: []Left{}}}
+	r := &Rewriter{from: parse(from), to: parse(to), still: from == to, report: Tally{Tables: map[string]TableCount{}, Left: []Left{}}}
+	if r.still {
+		return r
+	}
+	r.needles, r.encoded = []string{r.from.host}, inBase64(r.from.host)
+	r.further = append([]string{r.from.host}, r.encoded...)
+	r.extra = newFinder(r.encoded)
+	return r
+}
+
+// another is a rewriter that does the same, and has counted nothing.
+func (r *Rewriter) another() *Rewriter {
+	own := *r
+	own.counted, own.report = TableCount{}, Tally{Tables: map[string]TableCount{}, Left: []Left{}}
+	return &own
+}
+
+// holds tells whether a text may have something that is to be changed.
+func (r *Rewriter) holds(text string) bool {
+	return !r.still && strings.Contains(text, r.from.host) || r.others && r.folders != nil && strings.Contains(text, r.folders.last())
+}
+
+// where is the place in a text at which something may stand that is to be changed.
+func (r *Rewriter) where(text string) int {
+	if at := strings.Index(text, r.from.host); at >= 0 || r.folders == nil {
+		return max(at, 0)
+	}
+	return max(strings.Index(text, r.folders.last()), 0)
 }
 
 // Tally is what a rewriter has done so far.
@@ -54,6 +88,7 @@ type Tally struct {
 type TableCount struct {
 	Values    int `json:"values"`
 	Addresses int `json:"addresses"`
+	Paths     int `json:"paths,omitempty" doc:"Of files, below the site's folder"`
 }
 
 // Left is one value that was left alone.
@@ -71,14 +106,27 @@ func (r *Rewriter) Tally() Tally { return r.report }
 
 // String tells the counts in one line.
 func (r Tally) String() string {
-	values, addresses := 0, 0
+	values, addresses, paths := 0, 0, 0
 	for _, c := range r.Tables {
-		values, addresses = values+c.Values, addresses+c.Addresses
+		values, addresses, paths = values+c.Values, addresses+c.Addresses, paths+c.Paths
 	}
-	text := Many(addresses, "address", "addresses") + " in " + Many(values, "value", "values") + " of " + Many(len(r.Tables), "table",
+	text := found(addresses, paths) + " in " + Many(values, "value", "values") + " of " + Many(len(r.Tables), "table",
 		"tables")
 	if r.LeftCount > 0 {
 		text += "; " + Many(r.LeftCount, "value", "values") + " left alone"
+	}
+	return text
+}
+
+// String tells the counts of one table.
+func (c TableCount) String() string {
+	return found(c.Addresses, c.Paths) + " in " + Many(c.Values, "value", "values")
+}
+
+func found(addresses, paths int) string {
+	text := Many(addresses, "address", "addresses")
+	if paths > 0 {
+		text += " and " + Many(paths, "path", "paths")
 	}
 	return text
 }
@@ -104,11 +152,12 @@ func (r *Rewriter) leave(why, value string, at int) {
 
 // Value rewrites one stored value.
 func (r *Rewriter) Value(value string) string {
-	if !strings.Contains(value, r.from.host) {
+	r.others = r.others || r.extra.in(value)
+	if !r.holds(value) {
 		return value
 	}
 	rewritten := r.value(value)
-	if r.counted.Addresses > 0 {
+	if r.counted.Addresses+r.counted.Paths > 0 {
 		r.counted.Values++
 		r.settle()
 	}
@@ -118,7 +167,7 @@ func (r *Rewriter) Value(value string) string {
 // settle adds what was counted for one value to its table.
 func (r *Rewriter) settle() {
 	c := r.report.Tables[r.table]
-	c.Values, c.Addresses = c.Values+r.counted.Values, c.Addresses+r.counted.Addresses
+	c.Values, c.Addresses, c.Paths = c.Values+r.counted.Values, c.Addresses+r.counted.Addresses, c.Paths+r.counted.Paths
 	r.report.Tables[r.table], r.counted = c, TableCount{}
 }
 
@@ -132,14 +181,14 @@ func looksSerialised(value string) bool {
 }
 
 func (r *Rewriter) value(value string) string {
-	if !strings.Contains(value, r.from.host) {
+	if !r.holds(value) {
 		return value
 	}
-	if value == r.from.hostPort { // a stored domain
+	if value == r.from.hostPort && !r.still { // a stored domain
 		r.count(1)
 		return r.to.hostPort
 	}
-	if name, found := strings.CutSuffix(value, r.from.hostPort); found && r.SubDomains && strings.HasSuffix(name,
+	if name, found := strings.CutSuffix(value, r.from.hostPort); found && !r.still && r.SubDomains && strings.HasSuffix(name,
 		".") && isLabels(name[:len(name)-1]) {
 		r.count(1)
 		return name + r.to.hostPort
@@ -150,7 +199,7 @@ func (r *Rewriter) value(value string) string {
 			return string(rewritten)
 		}
 		r.counted = before
-		r.leave("a damaged serialised value", value, strings.Index(value, r.from.host))
+		r.leave("a damaged serialised value", value, r.where(value))
 		return value
 	}
 	return r.text(value)
@@ -169,8 +218,10 @@ func (r *Rewriter) text(text string) string {
 
 // appendText is text into a buffer, to which nothing is appended where there is nothing to replace; it returns how many were.
 func (r *Rewriter) appendText(out *[]byte, text string) (replaced int) {
+	text, paths := r.moved(text)
+	r.counted.Paths += paths
 	done, search, strange := 0, 0, -1
-	for {
+	for !r.still {
 		at := strings.Index(text[search:], r.from.host)
 		if at < 0 {
 			break
@@ -198,11 +249,11 @@ func (r *Rewriter) appendText(out *[]byte, text string) (replaced int) {
 	if strange >= 0 {
 		r.leave("not an address of the site", text, strange)
 	}
-	if replaced > 0 {
-		r.count(replaced)
+	r.count(replaced)
+	if replaced+paths > 0 {
 		*out = append(*out, text[done:]...)
 	}
-	return replaced
+	return replaced + paths
 }
 
 // place is where an address stands in a text: from the scheme, if it has one, over the slashes and the host to the end.
@@ -367,8 +418,8 @@ func (r *Rewriter) serialised(out []byte, text string) (written []byte, rest str
 		if !ok || len(rest) < length+2 || rest[0] != '{' || rest[length+1] != '}' {
 			return nil, "", false
 		}
-		if strings.Contains(rest[:length+2], r.from.host) {
-			r.leave("an object with a format of its own", rest[:length+2], strings.Index(rest, r.from.host))
+		if r.holds(rest[:length+2]) {
+			r.leave("an object with a format of its own", rest[:length+2], r.where(rest))
 		}
 		rest = rest[length+2:]
 		return append(out, text[:len(text)-len(rest)]...), rest, true

@@ -68,7 +68,7 @@ func TestWhatIsDoneAndLeftAloneIsCounted(t *testing.T) {
 		require.NoError(t, err)
 	}
 	report := r.Tally()
-	assert.Equal(t, map[string]TableCount{"k_posts": {1, 2}, "": {1, 1}}, report.Tables)
+	assert.Equal(t, map[string]TableCount{"k_posts": {Values: 1, Addresses: 2}, "": {Values: 1, Addresses: 1}}, report.Tables)
 	require.Equal(t, 3, report.LeftCount)
 	assert.Equal(t, []string{"not an address of the site", "a binary value", "a damaged serialised value"},
 		[]string{report.Left[0].Why, report.Left[1].Why, report.Left[2].Why})

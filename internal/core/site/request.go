@@ -99,6 +99,12 @@ type Found struct {
 	Settings Settings // it brings
 }
 
+// fill asks for the stack of what was found, where none is asked for.
+func (f Found) fill(r Request) Request {
+	r.PHP, r.Web, r.Database = cmp.Or(r.PHP, f.Stack.PHP), cmp.Or(r.Web, f.Stack.Web), cmp.Or(r.Database, f.Stack.Database)
+	return r
+}
+
 // TouchFact is a finishing touch as far as a request is judged by it.
 type TouchFact struct {
 	Name    string
@@ -108,12 +114,11 @@ type TouchFact struct {
 
 // Derive fills in everything that the request leaves open. Passwords stay empty: the caller makes them.
 func Derive(r Request, f Facts) Site {
-	found, fault := Found{}, ""
+	found, fault := Found{}, "" // where it is made of something
 	if origin := originOf(r); origin.Kind != "" && f.Found != nil {
 		found, fault = f.Found(origin)
 	}
-	r.PHP, r.Web, r.Database = cmp.Or(r.PHP, found.Stack.PHP), cmp.Or(r.Web, found.Stack.Web), cmp.Or(r.Database, found.Stack.Database)
-	r = f.Defaults.Fill(r)
+	r = f.Defaults.Fill(found.fill(r))
 	asked := r.Name
 	r.Name = ASCII(r.Name)
 	s := Site{Name: r.Name, State: Provisioning, Port: r.Port, PortPinned: r.Port != 0,

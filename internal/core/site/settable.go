@@ -35,7 +35,8 @@ var Settable = []Setting{
 			s.Allow = slices.DeleteFunc(strings.Split(value, ","), func(dir string) bool { return dir == "" })
 			return true
 		}, judge: judgeAllow},
-	onOff("debug", "debugging", "PHP shows and logs every error, and the CMS's own debugging is on", func(s *Settings) *bool { return &s.Debug }),
+	onOff("debug", "debugging", "PHP shows and logs every error, and the CMS's own debugging is on",
+		func(s *Settings) *bool { return &s.Debug }),
 	number("xdebug", "Xdebug port", "port that Xdebug connects to", "a port, or off", "%d", func(s *Settings) *int { return &s.Xdebug }, 1,
 		65535),
 	onOff("offline", "working offline", "what the site asks of other machines is refused at once",

@@ -203,6 +203,7 @@ type Stencil struct {
 	Network     string     `json:"network,omitempty" doc:"Several sites in one: by folders or domains"`
 	SubSites    []string   `json:"sub_sites,omitempty"`
 	URL         string     `json:"url" doc:"Base address in its database, without a trailing slash"`
+	Folder      string     `json:"folder,omitempty" doc:"Where its files stood; paths below it lead to the new site's folder"`
 	Stack       site.Stack `json:"stack" doc:"What it was saved on"`
 	// Settings are what sites drawn from it are given: php.ini settings and extensions, nothing that names what a machine has.
 	Settings      site.Settings `json:"settings,omitzero" doc:"php.ini settings and extensions that it brings"`
