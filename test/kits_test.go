@@ -2,6 +2,7 @@ package test
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"net/http/cookiejar"
 	"os"
@@ -290,11 +291,22 @@ func TestTheFleetFile(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("fleet: 1\nsites:\n  - name: seed-exchange\n    kit: wordpress\n"), 0o644))
 	_, errs, code = s.cli("fleet", "apply", file)
 	assert.Equal(t, 2, code)
-	assert.Contains(t, errs, "the site has empty, and it cannot be made wordpress afterwards")
-	require.NoError(t, os.WriteFile(file, []byte("fleet: 1\nsites:\n  - nane: moss\n"), 0o644))
+	assert.Contains(t, errs,
+		"line 4, column 10, seed-exchange: -kit: the site was made with empty, and a fleet file cannot make it wordpress afterwards")
+	require.NoError(t, os.WriteFile(file, []byte("fleet: 1\nsites:\n  - nane: moss\n  - {name: fern, kit: [x]}\n"), 0o644))
 	_, errs, code = s.cli("fleet", "apply", file)
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "line 3, column 5")
+	assert.Contains(t, errs, "line 4, column 23", "all at once")
+	require.NoError(t, os.WriteFile(file, []byte("fleet: 1\nsites:\n  - name: fernhollow\n    title: Ferns & Co\n    offline: true\n"+
+		"    php_ini: {memory_limit: 300M}\n"), 0o644))
+	out, errs, code = s.cli("fleet", "apply", file)
+	require.Zero(t, code, out+errs)
+	changed := s.secrets(t, "fernhollow")
+	assert.Equal(t, "Ferns & Co 300M true", changed.Title+" "+changed.PHPIni["memory_limit"]+fmt.Sprint(" ", changed.Offline))
+	_, page, _ := get(t, changed.URL)
+	assert.Contains(t, page, "<title>Ferns &amp; Co", "its CMS knows it, too")
+	requirePassed(t, s.do(t, plan.Verify, "fernhollow"))
 	out, errs, code = s.cli("fleet", "write")
 	require.Zero(t, code, errs)
 	require.NoError(t, os.WriteFile(file, []byte(out), 0o644))

@@ -2,14 +2,12 @@ package main
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"slices"
 	"strings"
 
 	"vessik/internal/core/fleet"
-	"vessik/internal/core/yamltext"
 )
 
 var fleetCommand = command{name: "fleet", names: "preview|apply|write [FILE|NAME]", about: "describe sites in a file, and make them so",
@@ -56,10 +54,6 @@ func runFleet(ctx context.Context, c *call) error {
 	text, err := os.ReadFile(c.names[1])
 	if err != nil {
 		return err
-	}
-	var fault *yamltext.Fault
-	if _, err := fleet.Parse(text); errors.As(err, &fault) {
-		return usageError{fmt.Sprintf("%s, %v", c.names[1], fault)}
 	}
 	steps, err := service.PreviewFleet(ctx, string(text))
 	if err != nil {

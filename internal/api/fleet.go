@@ -44,7 +44,7 @@ func (a *API) fleetRoutes(api huma.API, router *echo.Echo) {
 			if in.Body.Content {
 				dump = fleet.SiteDump
 			}
-			text, err := file.WriteSite(a.sites([]site.Site{s}, false)[0], s.Settings.PHP, dump)
+			text, err := file.WriteSite(a.sites([]site.Site{s}, false)[0], dump)
 			if err != nil {
 				return nil, err
 			}

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"maps"
 	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -84,6 +85,7 @@ func (a *API) sites(sites []site.Site, secrets bool) []wire.Site {
 			Kit: s.Kit, Stack: wire.FullStack{PHP: part(s.Stack.PHP), Web: part(s.Stack.Web), Database: part(s.Stack.Database)}, Port: s.Port,
 			Resting: a.Machine.Resting(s.Name), TrialOf: s.TrialOf, Group: s.Group, Note: s.Note, Top: s.Top, Origin: s.Origin,
 			Language: s.Language, TimeZone: s.TimeZone, Offline: s.Settings.Offline, SearchEngines: s.Visible, Touches: s.Touches,
+			PHPIni:  ownDirectives(s),
 			Domains: s.Domains, Forwards: s.Forwards, Network: s.Network, Plugins: s.Plugins, Themes: s.Themes,
 			Database: wire.Database{Host: "127.0.0.1", Port: a.Machine.DatabasePort(s.Stack.Database), Name: s.Database.Name, User: s.Database.User},
 			Admin:    wire.Admin{User: s.Admin.User, Email: s.Admin.Email}, CreatedAt: s.CreatedAt}
@@ -104,4 +106,13 @@ func (a *API) sites(sites []site.Site, secrets bool) []wire.Site {
 		}
 	}
 	return shown
+}
+
+// ownDirectives are the php.ini settings of a site's own; its time zone is told as such.
+func ownDirectives(s site.Site) map[string]string {
+	own := maps.Clone(s.Settings.PHP)
+	if own[site.TimeZoneDirective] == s.TimeZone {
+		delete(own, site.TimeZoneDirective)
+	}
+	return own
 }

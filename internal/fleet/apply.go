@@ -5,12 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"slices"
 
 	file "vessik/internal/core/fleet"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
+	"vessik/internal/core/yamltext"
 	"vessik/internal/operation"
 )
 
@@ -23,6 +23,7 @@ type Changes struct {
 	Restack func(ctx context.Context, name string, r wire.Restack) (plan.Operation, error)
 	Rename  func(ctx context.Context, name string, r wire.Rename) (plan.Operation, error)
 	Domains func(ctx context.Context, name string, d wire.Domains) error
+	Adjust  func(ctx context.Context, name string, settings site.Settings) (plan.Operation, error)
 	Do      func(ctx context.Context, kind plan.Kind, names []string) (plan.Operation, error)
 }
 
@@ -48,6 +49,8 @@ func (f *Feature) Kind() operation.Kind {
 		f.step("domains", "giving domains", func(ctx context.Context, w *operation.Part, s site.Site, asked file.Step) error {
 			return f.Changes.Domains(ctx, w.Name, *asked.Domains)
 		}),
+		f.step("title", "giving a title", f.title),
+		f.step("settings", "changing settings", f.settings),
 		f.step("label", "labelling", func(ctx context.Context, _ *operation.Part, _ site.Site, asked file.Step) error {
 			return f.Label(ctx, *asked.Label)
 		}),
@@ -58,13 +61,22 @@ func (f *Feature) Kind() operation.Kind {
 
 // Preview says what leads from the sites that there are to those of a fleet file.
 func (f *Feature) Preview(text []byte, there []wire.Site) ([]file.Step, error) {
-	asked, err := file.Parse(text)
+	asked, read, err := file.Parse(text)
+	var faults yamltext.Faults
+	if errors.As(err, &faults) {
+		problems := site.Problems{}
+		for _, fault := range faults {
+			problems = append(problems, site.Problem{Field: "text", Line: fault.Line, Column: fault.Column, Message: fault.Message,
+				Remedy: "mend that line"})
+		}
+		return nil, problems
+	}
 	if err != nil {
-		return nil, site.Problems{{Field: "text", Message: err.Error(), Remedy: "mend that line"}}
+		return nil, err
 	}
 	steps, problems := file.Compare(asked, there, f.Facts.Engines())
-	if len(problems) > 0 {
-		return nil, problems
+	if problems = append(problems, f.judge(steps)...); len(problems) > 0 {
+		return nil, asked.Locate(read, problems)
 	}
 	return append([]file.Step{}, steps...), nil
 }
@@ -87,21 +99,22 @@ func (f *Feature) ApplyFile(ctx context.Context, text []byte, there []wire.Site)
 		}
 		todo[s.Site], plans[s.Site] = append(todo[s.Site], s), append(plans[s.Site], plan.Step(s.What))
 	}
-	if problems := f.judge(todo); len(problems) > 0 {
-		return plan.Operation{}, problems
-	}
 	return f.Operations.Begin(ctx, operation.Request{Kind: Apply, Payload: todo, Names: names, Steps: plans})
 }
 
-// judge judges the sites that are to be made all together: all of them can be made, or none is begun.
-func (f *Feature) judge(todo applying) site.Problems {
-	requests := []site.Request{}
-	for _, name := range slices.Sorted(maps.Keys(todo)) {
-		if made := todo.step(name, "make"); made.Make != nil {
-			requests = append(requests, *made.Make)
+// judge judges what the steps ask for: all of it can be done, or none is begun.
+func (f *Feature) judge(steps []file.Step) site.Problems {
+	requests, problems := []site.Request{}, site.Problems{}
+	for _, step := range steps {
+		if step.Make != nil {
+			requests = append(requests, *step.Make)
+		}
+		if s, ok := f.Machine.Registry.Site(step.Site); ok && step.Title != "" && len(f.Machine.Kits.Of(s).Content.SetTitle) == 0 {
+			problems = append(problems, site.Problem{Site: s.Name, Field: "title", Message: s.Kit.Name + " does not tell where its title is kept",
+				Remedy: "change it in the site itself, and write what the site was made with, " + s.Title})
 		}
 	}
-	return f.Judge(requests)
+	return append(problems, f.Judge(requests)...)
 }
 
 // step is one that knows its site and what is asked for it; it begins once nothing else is at the site.
@@ -160,6 +173,41 @@ func (f *Feature) readdress(ctx context.Context, w *operation.Part, s site.Site,
 		return nil
 	}
 	begun, err := f.Changes.Rename(ctx, w.Name, *asked.Rename)
+	return f.follow(ctx, w, begun, err)
+}
+
+// title gives a site another title, in its CMS and in the records.
+func (f *Feature) title(ctx context.Context, w *operation.Part, s site.Site, asked file.Step) error {
+	pool, release, err := f.Machine.Pool(ctx, s)
+	if err != nil {
+		return err
+	}
+	defer release()
+	facts := f.Machine.KitFacts(s)
+	facts.Title = asked.Title
+	k := f.Machine.Kits.Of(s)
+	if err := errors.Join(k.SetTitle(ctx, pool, facts), k.ClearCaches(s.Folder)); err != nil {
+		return err
+	}
+	return f.Machine.Registry.Edit(ctx, w.Name, func(s *site.Site) error { s.Title = asked.Title; return nil })
+}
+
+// settings gives a site the php.ini settings of the file in place of its own; the time zone that it was made with stays.
+func (f *Feature) settings(ctx context.Context, w *operation.Part, s site.Site, asked file.Step) error {
+	next := s.Settings
+	if asked.PHPIni != nil {
+		next.PHP = maps.Clone(asked.PHPIni)
+		if zone := s.Settings.PHP[site.TimeZoneDirective]; zone == s.TimeZone && zone != "" && next.PHP[site.TimeZoneDirective] == "" {
+			next.PHP[site.TimeZoneDirective] = zone
+		}
+	}
+	if asked.Offline != nil {
+		next.Offline = *asked.Offline
+	}
+	if next.Equal(s.Settings) {
+		return nil
+	}
+	begun, err := f.Changes.Adjust(ctx, w.Name, next)
 	return f.follow(ctx, w, begun, err)
 }
 

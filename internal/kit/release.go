@@ -484,6 +484,11 @@ func (k *Kit) DrawContent(ctx context.Context, pool *sql.DB, text io.Reader, fro
 	return readdress.Tally(), err
 }
 
+// SetTitle gives a site the title of the facts.
+func (k *Kit) SetTitle(ctx context.Context, pool *sql.DB, facts Facts) error {
+	return k.execute(ctx, pool, k.Content.SetTitle, facts)
+}
+
 // Empty removes from a stencil's database what does not belong into one.
 func (k *Kit) Empty(ctx context.Context, pool *sql.DB, facts Facts) error {
 	return k.execute(ctx, pool, k.Stencil.Empty, facts)

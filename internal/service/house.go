@@ -253,6 +253,9 @@ func (h *house) changes() fleet.Changes {
 		Rename: func(ctx context.Context, name string, r wire.Rename) (plan.Operation, error) {
 			return h.rooms.Rename.Rename(ctx, name, r, applied)
 		},
+		Adjust: func(ctx context.Context, name string, settings site.Settings) (plan.Operation, error) {
+			return h.rooms.Settings.Adjust(ctx, name, settings, false, applied)
+		},
 		Do: func(ctx context.Context, kind plan.Kind, names []string) (plan.Operation, error) {
 			return h.rooms.Lifecycle.Do(ctx, kind, names, false)
 		}}

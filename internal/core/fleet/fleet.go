@@ -44,47 +44,80 @@ type Site struct {
 	SubSites   []string `yaml:"sub_sites,omitempty"`
 	Plugins    []string `yaml:"plugins,omitempty"`
 	Themes     []string `yaml:"themes,omitempty"`
-	Offline    bool     `yaml:"offline,omitempty"`
-	Visible    bool     `yaml:"search_engines,omitempty"`
-	State      string   `yaml:"state,omitempty"` // running (which it is where it is left out) or stopped
+	Offline    *bool    `yaml:"offline,omitempty"`
+	Visible    *bool    `yaml:"search_engines,omitempty"`
+	// PHPIni are all the php.ini settings of the site's own, where it is there.
+	PHPIni map[string]string `yaml:"php_ini,omitempty"`
+	State  string            `yaml:"state,omitempty"` // running (which it is where it is left out) or stopped
 }
 
-// Parse reads a fleet file and judges what can be judged without knowing the machine.
-func Parse(text []byte) (File, error) {
+// Parse reads a fleet file and judges what can be judged without knowing the machine; an error is yamltext.Faults.
+func Parse(text []byte) (File, yamltext.Text, error) {
 	var f File
-	read, err := yamltext.Read(text, &f)
+	read, err := yamltext.ReadWhole(text, &f)
 	if err != nil {
-		return f, err
+		return f, read, err
 	}
+	faults := yamltext.Faults{}
 	if f.Version != 1 {
-		return f, read.At("fleet", "write fleet: 1 as the first line: this is what the file is")
+		faults = append(faults, read.At("fleet", "write fleet: 1 as the first line: this is what the file is"))
 	}
 	seen := map[string]bool{}
 	for i, s := range f.Sites {
 		where := fmt.Sprintf("sites[%d]", i)
 		switch {
 		case s.Name == "":
-			return f, read.At(where, "the site has no name")
-		case seen[s.Name]:
-			return f, read.At(where+".name", fmt.Sprintf("there are two sites %q", s.Name))
-		case s.State != "" && s.State != "running" && s.State != "stopped":
-			return f, read.At(where+".state", fmt.Sprintf("%q is neither running nor stopped", s.State))
+			faults = append(faults, read.At(where, "the site has no name"))
+		case seen[site.ASCII(s.Name)]:
+			faults = append(faults, read.At(where+".name", fmt.Sprintf("there are two sites %q", s.Name)))
 		}
-		seen[s.Name] = true
+		if s.State != "" && s.State != "running" && s.State != "stopped" {
+			faults = append(faults, read.At(where+".state", fmt.Sprintf("%q is neither running nor stopped", s.State)))
+		}
+		seen[site.ASCII(s.Name)] = true
 	}
-	return f, nil
+	if len(faults) > 0 {
+		return f, read, faults
+	}
+	return f, read, nil
+}
+
+// Locate tells where in the file problems with its sites stand.
+func (f File) Locate(read yamltext.Text, problems site.Problems) site.Problems {
+	for n := range problems {
+		p := &problems[n]
+		i := slices.IndexFunc(f.Sites, func(s Site) bool { return site.ASCII(s.Name) == p.Site })
+		if i < 0 {
+			continue
+		}
+		field := p.Field
+		if name, ini := strings.CutPrefix(field, "php."); ini {
+			field = "php_ini." + name
+		}
+		for _, path := range []string{"." + field, ".name", ""} {
+			if line, column, found := read.Place(fmt.Sprintf("sites[%d]%s", i, path)); found {
+				p.Line, p.Column = line, column
+				break
+			}
+		}
+	}
+	return problems
 }
 
 // Step is one thing that has to be done.
 type Step struct {
 	Site    string        `json:"site"`
-	What    string        `json:"what" enum:"make,restack,readdress,domains,label,start,stop"`
+	What    string        `json:"what" enum:"make,restack,readdress,domains,title,settings,label,start,stop"`
 	Words   []string      `json:"words"` // what will be different
 	Make    *site.Request `json:"make,omitempty"`
 	Stack   *wire.Restack `json:"stack,omitempty"`
 	Label   *wire.Label   `json:"label,omitempty"`
 	Rename  *wire.Rename  `json:"rename,omitempty"`
 	Domains *wire.Domains `json:"domains,omitempty"`
+	Title   string        `json:"title,omitempty"`
+	// Offline and PHPIni are settings; nil where they stay.
+	Offline *bool             `json:"offline,omitempty"`
+	PHPIni  map[string]string `json:"php_ini,omitempty"`
 }
 
 // Request asks for a site as the file describes it.
@@ -92,86 +125,11 @@ func (s Site) Request() site.Request {
 	return site.Request{Name: s.Name, Title: s.Title, Group: s.Group, Kit: s.Kit, KitVersion: s.KitVersion, PHP: s.PHP, Web: s.Web,
 		Database: s.Database, Domain: s.Domain, Stencil: s.Stencil, Touches: s.Touches,
 		Admin: s.Admin, AdminEmail: s.AdminEmail, Domains: s.Domains, Language: s.Language, TimeZone: s.TimeZone, Network: s.Network,
-		SubSites: s.SubSites, Plugins: s.Plugins, Themes: s.Themes, Offline: s.Offline, SearchEngines: s.Visible}
+		SubSites: s.SubSites, Plugins: s.Plugins, Themes: s.Themes, Offline: is(s.Offline), SearchEngines: is(s.Visible)}
 }
 
-// Compare says what leads from the sites that there are to those of the file. Sites that the file does not name are left alone. What
-// cannot be changed afterwards (kit, network) is told as a problem.
-func Compare(f File, there []wire.Site, engines map[string][]site.EngineFact) (steps []Step, problems site.Problems) {
-	for _, want := range f.Sites {
-		i := slices.IndexFunc(there, func(s wire.Site) bool { return s.Name == want.Name })
-		if i < 0 {
-			request := want.Request()
-			steps = append(steps, Step{Site: want.Name, What: "make", Words: words(want), Make: &request})
-			if want.Note != "" {
-				steps = append(steps, Step{Site: want.Name, What: "label", Words: []string{"note: " + want.Note},
-					Label: &wire.Label{Names: []string{want.Name}, Note: &want.Note}})
-			}
-			if want.State == "stopped" {
-				steps = append(steps, Step{Site: want.Name, What: "stop"})
-			}
-			continue
-		}
-		s := there[i]
-		for field, pair := range map[string][2]string{"kit": {want.Kit, s.Kit.Name}, "kit_version": {want.KitVersion, s.Kit.Version},
-			"network": {want.Network, s.Network}} {
-			if pair[0] != "" && pair[0] != pair[1] {
-				problems = append(problems, site.Problem{Site: s.Name, Field: field,
-					Message: fmt.Sprintf("the site has %s, and it cannot be made %s afterwards", pair[1], pair[0]),
-					Remedy:  "write what it has, or retire the site first"})
-			}
-		}
-		stack, changed := wire.Restack{}, []string{}
-		for _, part := range []struct {
-			kind, want, has string
-			set             *string
-		}{{"php", want.PHP, s.Stack.PHP.Engine, &stack.PHP}, {"web", want.Web, s.Stack.Web.Engine, &stack.Web},
-			{"database", want.Database, s.Stack.Database.Engine, &stack.Database}} {
-			if part.want == "" {
-				continue
-			}
-			id, ok := site.MatchEngine(engines[part.kind], part.want)
-			if !ok {
-				problems = append(problems, site.Problem{Site: s.Name, Field: part.kind, Message: fmt.Sprintf("no engine fits %q", part.want),
-					Remedy: "see them with: vessik engines"})
-			} else if id != part.has {
-				*part.set, changed = id, append(changed, part.has+" → "+id)
-			}
-		}
-		if len(changed) > 0 {
-			steps = append(steps, Step{Site: s.Name, What: "restack", Words: changed, Stack: &stack})
-		}
-		if domain := site.ASCII(want.Domain); domain != "" && domain != s.Domain {
-			steps = append(steps, Step{Site: s.Name, What: "readdress", Words: []string{s.Domain + " → " + domain},
-				Rename: &wire.Rename{Domain: domain}})
-		}
-		for i, domain := range want.Domains {
-			want.Domains[i] = site.ASCII(domain)
-		}
-		if want.Domains != nil && !slices.Equal(slices.Sorted(slices.Values(want.Domains)), slices.Sorted(slices.Values(s.Domains))) {
-			steps = append(steps, Step{Site: s.Name, What: "domains", Words: want.Domains, Domains: &wire.Domains{Domains: want.Domains}})
-		}
-		label := wire.Label{Names: []string{s.Name}}
-		changed = nil
-		if want.Group != s.Group && want.Group != "" {
-			label.Group, changed = &want.Group, append(changed, "group: "+want.Group)
-		}
-		if want.Note != s.Note && want.Note != "" {
-			label.Note, changed = &want.Note, append(changed, "note: "+want.Note)
-		}
-		if len(changed) > 0 {
-			steps = append(steps, Step{Site: s.Name, What: "label", Words: changed, Label: &label})
-		}
-		switch {
-		case want.State == "stopped" && s.State == site.Running:
-			steps = append(steps, Step{Site: s.Name, What: "stop"})
-		case want.State != "stopped" && s.State == site.Stopped:
-			steps = append(steps, Step{Site: s.Name, What: "start"})
-		}
-	}
-	slices.SortStableFunc(problems, func(a, b site.Problem) int { return strings.Compare(a.Site+a.Field, b.Site+b.Field) })
-	return steps, problems
-}
+// is tells whether something is said, and said to be so.
+func is(said *bool) bool { return said != nil && *said }
 
 func words(s Site) []string {
 	said := []string{}
@@ -189,7 +147,13 @@ func of(s wire.Site) Site {
 	one := Site{Name: s.Name, Title: s.Title, Group: s.Group, Note: s.Note, Kit: s.Kit.Name, KitVersion: s.Kit.Version,
 		PHP: s.Stack.PHP.Engine, Web: s.Stack.Web.Engine, Database: s.Stack.Database.Engine,
 		Admin: s.Admin.User, AdminEmail: s.Admin.Email, Domains: s.Domains, Language: s.Language, TimeZone: s.TimeZone, Network: s.Network,
-		Plugins: s.Plugins, Themes: s.Themes, Offline: s.Offline, Visible: s.SearchEngines, Touches: s.Touches}
+		Plugins: s.Plugins, Themes: s.Themes, Touches: s.Touches, PHPIni: s.PHPIni}
+	if s.Offline {
+		one.Offline = &s.Offline
+	}
+	if s.SearchEngines {
+		one.Visible = &s.SearchEngines
+	}
 	for _, address := range s.SubSites {
 		one.SubSites = append(one.SubSites, subName(address, s))
 	}
@@ -219,9 +183,8 @@ const SiteFileName = "vessik-site.yaml"
 type SiteFile struct {
 	Version int `yaml:"vessik-site"` // 1
 	Site    `yaml:",inline"`
-	PHPIni  map[string]string `yaml:"php_ini,omitempty"`
-	SQL     string            `yaml:"sql,omitempty"`     // dump beside the file
-	Address string            `yaml:"address,omitempty"` // base address in that dump
+	SQL     string `yaml:"sql,omitempty"`     // dump beside the file
+	Address string `yaml:"address,omitempty"` // base address in that dump
 }
 
 // ParseSite reads such a file.
@@ -243,8 +206,8 @@ func ParseSite(text []byte) (SiteFile, error) {
 }
 
 // WriteSite writes the file of one site.
-func WriteSite(s wire.Site, phpIni map[string]string, dump string) ([]byte, error) {
-	f := SiteFile{Version: 1, Site: of(s), PHPIni: phpIni, SQL: dump}
+func WriteSite(s wire.Site, dump string) ([]byte, error) {
+	f := SiteFile{Version: 1, Site: of(s), SQL: dump}
 	f.Group, f.Note, f.Stencil = "", "", ""
 	if dump != "" {
 		f.Address = strings.TrimSuffix(s.URL, "/")

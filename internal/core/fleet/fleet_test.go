@@ -32,13 +32,47 @@ func TestFaultsAreToldWithLineAndColumn(t *testing.T) {
 		"fleet: 1\nsites:\n  - name: [moss\n":                             "line 3, column",
 		"fleet: 1\nsites:\n  - {name: moss, finishing_touches: frosty}\n": "line 3, column",
 	} {
-		_, err := Parse([]byte(text))
+		_, _, err := Parse([]byte(text))
 		assert.ErrorContains(t, err, want, text)
+	}
+	_, _, err := Parse([]byte("fleet: 1\nsites:\n  - name: moss\n    colour: green\n    domains: moss.test\n  - name: fern\n    pph: '8.2'\n" +
+		"    title: [Ferns]\n"))
+	assert.ErrorContains(t, err, `line 4, column 5: unknown field "colour"`)
+	assert.ErrorContains(t, err, "line 5, column 14: ")
+	assert.ErrorContains(t, err, `line 7, column 5: unknown field "pph"`)
+	assert.ErrorContains(t, err, "line 8, column 12: ")
+	var faults yamltext.Faults
+	_, _, err = Parse([]byte("fleet: 1\nsites:\n  - {name: moss, state: asleep}\n  - {name: moss, state: awake}\n"))
+	require.ErrorAs(t, err, &faults)
+	assert.Len(t, faults, 3, "all at once: %v", err)
+}
+
+func TestWhatAFileSaysOfASiteIsCarriedOutOrRefusedByName(t *testing.T) {
+	f, read, err := Parse([]byte("fleet: 1\nsites:\n  - name: fernhollow\n    title: Ferns\n    offline: true\n" +
+		"    php_ini: {memory_limit: 512M}\n"))
+	require.NoError(t, err)
+	steps, problems := Compare(f, there(), engines)
+	require.Empty(t, problems)
+	require.Len(t, steps, 2)
+	assert.Equal(t, "title Fernhollow → Ferns", steps[0].What+" "+steps[0].Words[0])
+	assert.Equal(t, []string{"memory_limit = 512M", "offline on"}, steps[1].Words)
+	for field, value := range map[string]string{"language": "fr_FR", "time_zone": "Europe/Lisbon", "search_engines": "true",
+		"plugins": "[menu]",
+		"themes":  "[leaf]", "admin": "ines", "admin_email": "i@x.example", "stencil": "basics",
+		"finishing_touches": "[no-samples]", "network": "folders", "sub_sites": "[north]",
+		"kit": "spip", "kit_version": "'5.7'", "php_ini": "{'memory limit': x}"} {
+		f, read, err = Parse([]byte("fleet: 1\nsites:\n  - name: moss\n  - name: fernhollow\n    " + field + ": " + value + "\n"))
+		require.NoError(t, err, field)
+		_, problems = Compare(f, there(), engines)
+		require.Len(t, problems, 1, field)
+		problems = f.Locate(read, problems)
+		assert.True(t, problems[0].Field == field || field == "php_ini" && problems[0].Field == "php.memory limit", field)
+		assert.Contains(t, []int{4, 5}, problems[0].Line, field)
 	}
 }
 
 func TestWhatLeadsToTheFile(t *testing.T) {
-	f, err := Parse([]byte("fleet: 1\nsites:\n  - {name: fernhollow, php: '7.4', web: nginx, group: Gardens, state: stopped}\n  - {name: " +
+	f, _, err := Parse([]byte("fleet: 1\nsites:\n  - {name: fernhollow, php: '7.4', web: nginx, group: Gardens, state: stopped}\n  - {name: " +
 		"moss, kit: empty, php: '8.2', note: wet, state: stopped}\n"))
 	require.NoError(t, err)
 	steps, problems := Compare(f, there(), engines)
@@ -66,7 +100,8 @@ func TestASitesOwnFileSaysAllThatMakesIt(t *testing.T) {
 	s := there()[0]
 	s.URL, s.Domains, s.Network, s.SubSites, s.Plugins, s.Language = "http://fernhollow.localhost/", []string{"ferns.test"}, "domains",
 		[]string{"http://north.fernhollow.localhost/"}, []string{"garden-menu"}, "de_DE"
-	text, err := WriteSite(s, map[string]string{"memory_limit": "512M"}, "content.sql.zst")
+	s.PHPIni = map[string]string{"memory_limit": "512M"}
+	text, err := WriteSite(s, "content.sql.zst")
 	require.NoError(t, err)
 	f, err := ParseSite(text)
 	require.NoError(t, err, string(text))
@@ -88,7 +123,7 @@ func TestASitesOwnFileSaysAllThatMakesIt(t *testing.T) {
 func TestWhatIsWrittenChangesNothing(t *testing.T) {
 	text, err := Of(there())
 	require.NoError(t, err)
-	f, err := Parse(text)
+	f, _, err := Parse(text)
 	require.NoError(t, err, string(text))
 	steps, problems := Compare(f, there(), engines)
 	assert.Empty(t, steps)

@@ -141,7 +141,7 @@ func Derive(r Request, f Facts) Site {
 	s.Language, s.TimeZone, s.Settings = r.Language, r.TimeZone, found.Settings
 	s.Settings.Offline = s.Settings.Offline || r.Offline
 	if s.TimeZone != "" {
-		s.Settings.PHP = with(s.Settings.PHP, "date.timezone", s.TimeZone)
+		s.Settings.PHP = with(s.Settings.PHP, TimeZoneDirective, s.TimeZone)
 	}
 	if s.Origin = originOf(r); s.Origin.Kind != "" && f.Found != nil {
 		if s.Origin.Kind == FromStencil || s.Origin.Kind == FromSite {

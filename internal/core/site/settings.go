@@ -21,6 +21,9 @@ type Settings struct {
 	Disk       int64             `json:"disk,omitempty" doc:"Bytes that the site's folder may take; 0 is no limit"`
 }
 
+// TimeZoneDirective is the php.ini directive that a site's time zone is written to as well.
+const TimeZoneDirective = "date.timezone"
+
 // What a cell of a site may take, where its settings do not say.
 const (
 	DefaultMemory    = 2 << 30

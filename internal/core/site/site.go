@@ -177,6 +177,8 @@ type Problem struct {
 	Field   string `json:"field" doc:"The field at fault"`
 	Message string `json:"message" doc:"What is wrong"`
 	Remedy  string `json:"remedy" doc:"What to do about it"`
+	Line    int    `json:"line,omitempty" doc:"Of the text at fault, where it is one"`
+	Column  int    `json:"column,omitempty"`
 	Weak    bool   `json:"weak,omitempty" doc:"It is easily guessed: with force_weak it is taken all the same"`
 	Absent  bool   `json:"-"` // what the field names is not there
 }
@@ -190,6 +192,9 @@ func (p Problem) String() string {
 	subject := p.Field
 	if p.Site != "" {
 		subject = p.Site + ": " + p.Field
+	}
+	if p.Line > 0 {
+		subject = fmt.Sprintf("line %d, column %d, %s", p.Line, p.Column, subject)
 	}
 	return fmt.Sprintf("%s: %s; %s", subject, p.Message, p.Remedy)
 }

@@ -18,35 +18,36 @@ type Site struct {
 	URL    string     `json:"url"`
 	Domain string     `json:"domain"`
 	// DomainUnicode is the domain as people read it, where that differs.
-	DomainUnicode string         `json:"domain_unicode,omitempty"`
-	Domains       []string       `json:"domains,omitempty" doc:"Further ones that it answers for"`
-	Forwards      []site.Forward `json:"forwards,omitempty" doc:"That it had before, and that still lead to it"`
-	Network       string         `json:"network,omitempty" doc:"How the sub-sites of one installation are addressed: folders or domains"`
-	SubSites      []string       `json:"sub_sites,omitempty" doc:"Addresses of those that it was made with"`
-	Plugins       []string       `json:"plugins,omitempty" doc:"Of the shelf, that it was made with"`
-	Themes        []string       `json:"themes,omitempty"`
-	Folder        string         `json:"folder"`
-	DocumentRoot  string         `json:"document_root"`
-	Kit           site.Kit       `json:"kit"`
-	KitTitle      string         `json:"kit_title" doc:"The CMS as people call it"`
-	SignIn        string         `json:"sign_in,omitempty" doc:"Address of the login form, where the kit knows it"`
-	Stack         FullStack      `json:"stack"`
-	Port          int            `json:"port"`
-	Resting       bool           `json:"resting" doc:"Running, with its PHP not loaded until somebody asks"`
-	Origin        site.Origin    `json:"origin,omitzero"`
-	Group         string         `json:"group" doc:"Label under which the fleet shows it"`
-	Note          string         `json:"note"`
-	Top           bool           `json:"top" doc:"Kept above the others"`
-	TrialOf       string         `json:"trial_of,omitempty" doc:"A temporary copy of that site"`
-	Database      Database       `json:"database"`
-	Language      string         `json:"language,omitempty" doc:"As the CMS writes it; empty for its usual one"`
-	TimeZone      string         `json:"time_zone,omitempty"`
-	SearchEngines bool           `json:"search_engines,omitempty" doc:"They may list it"`
-	Offline       bool           `json:"offline" doc:"What it asks of other machines is refused at once"`
-	Touches       []string       `json:"finishing_touches,omitempty" doc:"That it was made with"`
-	Prefix        string         `json:"prefix" doc:"Begins the names of the CMS's tables"`
-	Admin         Admin          `json:"admin"`
-	CreatedAt     time.Time      `json:"created_at"`
+	DomainUnicode string            `json:"domain_unicode,omitempty"`
+	Domains       []string          `json:"domains,omitempty" doc:"Further ones that it answers for"`
+	Forwards      []site.Forward    `json:"forwards,omitempty" doc:"That it had before, and that still lead to it"`
+	Network       string            `json:"network,omitempty" doc:"How the sub-sites of one installation are addressed: folders or domains"`
+	SubSites      []string          `json:"sub_sites,omitempty" doc:"Addresses of those that it was made with"`
+	Plugins       []string          `json:"plugins,omitempty" doc:"Of the shelf, that it was made with"`
+	Themes        []string          `json:"themes,omitempty"`
+	Folder        string            `json:"folder"`
+	DocumentRoot  string            `json:"document_root"`
+	Kit           site.Kit          `json:"kit"`
+	KitTitle      string            `json:"kit_title" doc:"The CMS as people call it"`
+	SignIn        string            `json:"sign_in,omitempty" doc:"Address of the login form, where the kit knows it"`
+	Stack         FullStack         `json:"stack"`
+	Port          int               `json:"port"`
+	Resting       bool              `json:"resting" doc:"Running, with its PHP not loaded until somebody asks"`
+	Origin        site.Origin       `json:"origin,omitzero"`
+	Group         string            `json:"group" doc:"Label under which the fleet shows it"`
+	Note          string            `json:"note"`
+	Top           bool              `json:"top" doc:"Kept above the others"`
+	TrialOf       string            `json:"trial_of,omitempty" doc:"A temporary copy of that site"`
+	Database      Database          `json:"database"`
+	Language      string            `json:"language,omitempty" doc:"As the CMS writes it; empty for its usual one"`
+	TimeZone      string            `json:"time_zone,omitempty"`
+	SearchEngines bool              `json:"search_engines,omitempty" doc:"They may list it"`
+	PHPIni        map[string]string `json:"php_ini,omitempty" doc:"php.ini settings of its own"`
+	Offline       bool              `json:"offline" doc:"What it asks of other machines is refused at once"`
+	Touches       []string          `json:"finishing_touches,omitempty" doc:"That it was made with"`
+	Prefix        string            `json:"prefix" doc:"Begins the names of the CMS's tables"`
+	Admin         Admin             `json:"admin"`
+	CreatedAt     time.Time         `json:"created_at"`
 }
 
 // FullStack is the three engines with their full versions, empty where an engine has not been fetched.

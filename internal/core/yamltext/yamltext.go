@@ -75,7 +75,7 @@ func deep(text []byte) bool {
 var place = regexp.MustCompile(`^\[(\d+):(\d+)\] (.*)`)
 
 // faultOf reads the place out of the library's words.
-func faultOf(err error) error {
+func faultOf(err error) *Fault {
 	fault := &Fault{Line: 1, Column: 1, Message: strings.Split(err.Error(), "\n")[0]}
 	if match := place.FindStringSubmatch(fault.Message); match != nil {
 		fmt.Sscan(match[1]+" "+match[2], &fault.Line, &fault.Column)
