@@ -27,23 +27,17 @@ import (
 	"vessik/internal/core/wire"
 )
 
-var (
-	program string // the binary under test
-	scratch string // everything the tests write; reachable by the service's account
-)
+// program is the binary under test.
+var program string
 
 func TestMain(m *testing.M) { os.Exit(mainCode(m)) }
 
 func mainCode(m *testing.M) int {
-	var err error
-	// Not below a private temporary folder: started by root, the service becomes another account and must be able to enter.
-	if scratch, err = os.MkdirTemp("/var/tmp", "vessik-test-"); err != nil {
+	done, err := openScratch()
+	if err != nil {
 		panic(err)
 	}
-	defer os.RemoveAll(scratch)
-	if err := os.Chmod(scratch, 0o711); err != nil {
-		panic(err)
-	}
+	defer done()
 	program = filepath.Join(scratch, "vessik")
 	if out, err := exec.Command("go", "build", "-o", program, "../cmd/vessik").CombinedOutput(); err != nil {
 		panic(fmt.Sprintf("%v: %s", err, out))
@@ -78,14 +72,6 @@ func (b *lockedBuffer) text() string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.written.String()
-}
-
-// newHome names a home that does not exist yet.
-func newHome(t testing.TB) string {
-	dir, err := os.MkdirTemp(scratch, "h")
-	require.NoError(t, err)
-	require.NoError(t, os.Chmod(dir, 0o711))
-	return filepath.Join(dir, "home")
 }
 
 // start runs a service in a home until the test ends, and waits until its sites are settled.
@@ -288,7 +274,7 @@ var (
 func shared(t testing.TB) *service {
 	t.Helper()
 	sharedOnce.Do(func() {
-		s := launch(t, newHome(t))
+		s := launch(t, lastingHome(t))
 		requirePassed(t, s.made(t, client.Request{Name: "fernhollow", Title: "Fernhollow Garden Network", Admin: "head-keeper",
 			AdminEmail: "ines@fernhollow.example"},
 			client.Request{Name: "seed-exchange", Title: "Fernhollow Seed Exchange", Admin: "head-keeper", AdminEmail: "tobias@fernhollow.example"}))

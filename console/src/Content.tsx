@@ -82,6 +82,7 @@ export function Commands({ site: s }: { site: Site }) {
 export function SaveAs({ site: s, busy }: { site: Site; busy: boolean }) {
   const [open, setOpen] = useState(false)
   const [as, setAs] = useState("")
+  const [settings, setSettings] = useState(false)
   const [fault, setFault] = useState<string>()
   if (!open)
     return (
@@ -95,7 +96,9 @@ export function SaveAs({ site: s, busy }: { site: Site; busy: boolean }) {
       onSubmit={async (e) => {
         e.preventDefault()
         try {
-          await answer(api.POST("/api/v1/sites/{name}/stencil", { ...of({ name: s.name }), body: { as } }))
+          await answer(
+            api.POST("/api/v1/sites/{name}/stencil", { ...of({ name: s.name }), body: { as, settings } }),
+          )
           setOpen(false)
           await queries.invalidateQueries()
         } catch (error) {
@@ -112,6 +115,16 @@ export function SaveAs({ site: s, busy }: { site: Site; busy: boolean }) {
         aria-label="Name of the stencil"
         className="w-44 border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-faint"
       />
+      <label className="flex items-baseline gap-1.5 text-[13px]">
+        <input
+          type="checkbox"
+          name="stencil-settings"
+          className="translate-y-0.5 accent-(--accent)"
+          checked={settings}
+          onChange={(e) => setSettings(e.target.checked)}
+        />
+        with its php.ini settings
+      </label>
       <Word type="submit" disabled={!as}>
         save
       </Word>

@@ -11,6 +11,8 @@ const verbs: Record<FleetStep["what"], string> = {
   restack: "put on",
   readdress: "re-address",
   domains: "further domains",
+  title: "give the title",
+  settings: "set",
   label: "label",
   start: "start",
   stop: "stop",

@@ -118,6 +118,7 @@ func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
 	config := huma.DefaultConfig("Vessik", Version)
 	config.CreateHooks, config.DocsPath, config.SchemasPath, config.OpenAPIPath = nil, "", "", "/api/v1/openapi"
 	config.Info.Description = "Provisions many local CMS sites side by side and verifies that each of them answers."
+	config.Servers = []*huma.Server{{URL: "/", Description: "The service that gives out this document"}}
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
 	config.Security = []map[string][]string{{"token": {}}}
 	document := humaecho.New(router, config)

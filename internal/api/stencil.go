@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/http"
+	"reflect"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/labstack/echo/v4"
@@ -46,12 +47,23 @@ func (a *API) stencilRoutes(api huma.API, router *echo.Echo) {
 		func(_ context.Context, in *SitePath) (*struct{}, error) {
 			return nil, stencilProblem(in.Name, a.Stencils.Shelf.Drop(in.Name))
 		})
-	for _, each := range []struct{ method, id, summary string }{{"GET", "export-stencil", "A stencil as one file"},
-		{"PUT", "import-stencil", "Take in a stencil's file"}} {
-		api.OpenAPI().AddOperation(&huma.Operation{Method: each.method, Path: "/api/v1/stencils/{name}/file", OperationID: each.id,
-			Summary:    each.summary,
+	file := map[string]*huma.MediaType{"application/zstd": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}
+	picture := map[string]*huma.MediaType{"image/jpeg": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}
+	taken := map[string]*huma.MediaType{"application/json": {Schema: api.OpenAPI().Components.Schemas.Schema(
+		reflect.TypeFor[stencil.Manifest](), true, "Stencil")}}
+	for _, each := range []struct {
+		method, path, id, summary string
+		body                      *huma.RequestBody
+		answer                    map[string]*huma.MediaType
+	}{{"GET", "file", "export-stencil", "A stencil as one file", nil, file},
+		{"PUT", "file", "import-stencil", "Take in a stencil's file", &huma.RequestBody{Required: true, Content: file}, taken},
+		{"GET", "picture", "picture-stencil", "The picture of the site that a stencil was saved from", nil, picture}} {
+		api.OpenAPI().AddOperation(&huma.Operation{Method: each.method, Path: "/api/v1/stencils/{name}/" + each.path, OperationID: each.id,
+			Summary: each.summary, RequestBody: each.body,
 			Parameters: []*huma.Param{{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}},
-			Responses:  map[string]*huma.Response{"200": {Description: "Done"}}})
+			Responses: map[string]*huma.Response{"200": {Description: "Done", Content: each.answer},
+				"default": {Description: "What is wrong", Content: map[string]*huma.MediaType{"application/problem+json": {
+					Schema: api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.ProblemDetails](), true, "ProblemDetails")}}}}})
 	}
 	router.GET("/api/v1/stencils/:name/file", func(c echo.Context) error {
 		if _, err := a.Stencils.Shelf.Find(c.Param("name")); err != nil {
