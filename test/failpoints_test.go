@@ -154,7 +154,7 @@ func TestEveryStepOfEveryOperationCanBreakOff(t *testing.T) {
 // failing is the service built with its failpoints and the race detector.
 func failing(t *testing.T) string {
 	path := filepath.Join(scratch, "vessik-failing")
-	out, err := exec.Command("go", "build", "-tags", "failpoints", "-o", path, "../cmd/vessik").CombinedOutput()
+	out, err := exec.Command("go", "build", "-race", "-tags", "failpoints", "-o", path, "../cmd/vessik").CombinedOutput()
 	require.NoError(t, err, string(out))
 	return path
 }

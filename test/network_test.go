@@ -1,6 +1,8 @@
 package test
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -46,6 +48,21 @@ func TestNetworksOfSites(t *testing.T) {
 		assert.Contains(t, text, `id="loginform"`)
 		status, _, _ = get(t, address+"no-such-page/")
 		assert.Equal(t, 404, status)
+	}
+	// Sub-sites that are added later, as their administration does.
+	for _, name := range []string{"orchard-days", "moss-archive"} {
+		made := s.site(t, name)
+		require.NoError(t, os.WriteFile(filepath.Join(made.DocumentRoot, "add.php"), []byte(`<?php require 'wp-load.php';
+$in = get_network()->domain; $folders = !is_subdomain_install();
+echo wpmu_create_blog($folders ? $in : "east.$in", $folders ? '/east/' : '/', 'East', 1);`), 0o644))
+		_, text, _ := get(t, made.URL+"add.php")
+		assert.Equal(t, "4", text)
+		require.NoError(t, os.Remove(filepath.Join(made.DocumentRoot, "add.php")))
+		require.NotEmpty(t, sub(name, "east"), "it is told")
+		status, text, _ := get(t, sub(name, "east"))
+		assert.Equal(t, 200, status)
+		assert.Contains(t, text, "<title>East")
+		requirePassed(t, s.do(t, plan.Verify, name))
 	}
 	status, text, _ := get(t, strings.Replace(s.site(t, "moss-archive").URL, "//", "//nobody.", 1))
 	assert.NotContains(t, text, "No site is called", "the gateway routes every sub-domain: %d", status)

@@ -24,13 +24,18 @@ func (a *API) sitesRoutes(api huma.API, router *echo.Echo) {
 		visible := slices.DeleteFunc(a.Machine.Registry.All(), func(s site.Site) bool { return s.TrialOf != "" && !in.Trials })
 		return &body[[]wire.Site]{a.sites(visible, in.Secrets)}, nil
 	})
-	register(api, "GET", "/sites/{name}", "get-site", "One site", func(_ context.Context, in *struct {
+	register(api, "GET", "/sites/{name}", "get-site", "One site", func(ctx context.Context, in *struct {
 		Name    string `path:"name" doc:"The site's name"`
 		Secrets bool   `query:"secrets" doc:"With passwords"`
 	}) (*body[wire.Site], error) {
 		s, ok := a.Machine.Registry.Site(in.Name)
 		if !ok {
 			return nil, noSuchSite(in.Name)
+		}
+		if s.Network != "" && s.State == site.Running { // whoever looks after it adds sub-sites in its CMS
+			if _, err := a.Machine.LearnSubSites(ctx, s); err == nil {
+				s, _ = a.Machine.Registry.Site(in.Name)
+			}
 		}
 		return &body[wire.Site]{a.sites([]site.Site{s}, in.Secrets)[0]}, nil
 	})

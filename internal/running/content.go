@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"vessik/internal/core/dump"
@@ -112,4 +113,26 @@ func RandomHex(bytes int) string {
 	raw := make([]byte, bytes)
 	rand.Read(raw)
 	return hex.EncodeToString(raw)
+}
+
+// LearnSubSites reads from a network which sub-sites it has by now, and keeps that. addresses are theirs, without a scheme.
+func (m *Machine) LearnSubSites(ctx context.Context, s site.Site) (addresses []string, err error) {
+	pool, release, err := m.Pool(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	if addresses, err = m.Kits.Of(s).SubSites(ctx, pool, m.KitFacts(s)); err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, address := range addresses {
+		if name := s.SubName(address); name != "" && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return addresses, m.Registry.Edit(ctx, s.Name, func(s *site.Site) error {
+		s.SubSites = names
+		return nil
+	})
 }

@@ -141,12 +141,7 @@ func (i *inspection) kitChecks() (fault string) {
 
 // subSites asks every sub-site of a network for its front page.
 func (i *inspection) subSites() (answered int, fault string) {
-	pool := i.pool()
-	if pool == nil {
-		return 0, "the database server does not run"
-	}
-	defer pool.Close()
-	addresses, err := i.kit.SubSites(i.ctx, pool, i.v.Machine.KitFacts(i.site))
+	addresses, err := i.v.Machine.LearnSubSites(i.ctx, i.site)
 	if err != nil {
 		return 0, "the list of sub-sites cannot be read: " + err.Error()
 	}

@@ -168,12 +168,7 @@ func of(s wire.Site) Site {
 
 // subName is a sub-site's name, from its address.
 func subName(address string, s wire.Site) string {
-	if s.Network == site.NetworkFolders {
-		return strings.Trim(strings.TrimPrefix(address, s.URL), "/")
-	}
-	_, host, _ := strings.Cut(address, "//")
-	name, _, _ := strings.Cut(host, ".")
-	return name
+	return site.Site{Network: s.Network, Domain: s.Domain}.SubName(address)
 }
 
 // SiteFileName is what the file of one site is called, in its folder.

@@ -14,14 +14,14 @@ type finder struct {
 	grams [1 << 10]uint64
 }
 
-// newFinder takes texts of more than four bytes; nil where there are none.
+// newFinder is one for some texts; nil where there are none.
 func newFinder(texts []string) *finder {
 	if len(texts) == 0 {
 		return nil
 	}
 	f := &finder{texts: texts, least: len(slices.MinFunc(texts, func(a, b string) int { return len(a) - len(b) }))}
 	for _, text := range texts {
-		for at := range f.least - 3 {
+		for at := range max(f.least-3, 0) {
 			hash := gram(text, at)
 			f.grams[hash>>6] |= 1 << (hash & 63)
 		}
@@ -40,6 +40,9 @@ func (f *finder) in(text string) bool {
 		return false
 	}
 	step := f.least - 3
+	if step < 1 { // one of them is too short for that
+		return slices.ContainsFunc(f.texts, func(each string) bool { return strings.Contains(text, each) })
+	}
 	for at := 0; at+4 <= len(text); at += step {
 		if hash := gram(text, at); f.grams[hash>>6]&(1<<(hash&63)) == 0 {
 			continue
@@ -91,10 +94,9 @@ func (h *hunt) from(at int) int {
 func inBase64(text string) (forms []string) {
 	for shift := range 3 {
 		encoded := base64.StdEncoding.EncodeToString([]byte(strings.Repeat("x", shift) + text))
-		encoded = encoded[(shift*8+5)/6 : (shift+len(text))*8/6]
 		const telling = 12 // shorter ones come about by chance
-		if len(encoded) >= telling {
-			forms = append(forms, encoded)
+		if begin, end := (shift*8+5)/6, (shift+len(text))*8/6; end-begin >= telling {
+			forms = append(forms, encoded[begin:end])
 		}
 	}
 	return forms

@@ -61,10 +61,20 @@ func TestAddressesInBase64AreCounted(t *testing.T) {
 	}
 }
 
+func TestAnyAddressCanBeAskedFor(t *testing.T) {
+	for _, host := range []string{"", "http://a", "http://ab.c", "no address", "http://[::1]:80"} {
+		r := New(host, to)
+		r.Folders("/x/y", "/x/z")
+		statement, err := r.Statement("INSERT INTO `k` VALUES ('/x/y')")
+		require.NoError(t, err)
+		assert.Contains(t, statement, "'/x/z'", host)
+	}
+}
+
 func TestAFinderFindsWhatStandsThere(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		letters := rapid.StringMatching(`[ab/]{0,60}`)
-		texts := rapid.SliceOfN(rapid.StringMatching(`[ab/]{5,12}`), 1, 5).Draw(t, "texts")
+		texts := rapid.SliceOfN(rapid.StringMatching(`[ab/]{3,12}`), 1, 5).Draw(t, "texts")
 		text := letters.Draw(t, "text")
 		is := false
 		for _, each := range texts {

@@ -30,7 +30,7 @@ type Rewriter struct {
 	SubDomains bool
 
 	from, to address
-	still    bool     // the address stays
+	still    bool     // the address stays, or none is known
 	folders  *folders // nil where no folder is moved
 	needles  []string // texts of which one stands in every value that is of interest: the host's name
 	further  []string // and more, looked for in texts in which extra finds something
@@ -46,8 +46,8 @@ type Rewriter struct {
 // New prepares a rewriter between two base addresses, such as http://orchard-days.localhost:20080; what follows the host is not
 // looked at.
 func New(from, to string) *Rewriter {
-	r := &Rewriter{from: parse(from), to: parse(to), still: from == to, report: Tally{Tables: map[string]TableCount{}, Left: []Left{}}}
-	if r.still {
+	r := &Rewriter{from: parse(from), to: parse(to), report: Tally{Tables: map[string]TableCount{}, Left: []Left{}}}
+	if r.still = from == to || r.from.host == ""; r.still {
 		return r
 	}
 	r.needles, r.encoded = []string{r.from.host}, inBase64(r.from.host)

@@ -41,6 +41,26 @@ func (s Site) SubURL(sub string, gatewayPort int) string {
 	return s.URL(gatewayPort) + sub + "/"
 }
 
+// SubName is the name of a sub-site that answers at an address, with or without its scheme; empty where it is none of this network's.
+func (s Site) SubName(address string) string {
+	_, rest, schemed := strings.Cut(address, "://")
+	if !schemed {
+		rest = address
+	}
+	host, path, _ := strings.Cut(rest, "/")
+	host, _, _ = strings.Cut(host, ":")
+	name := strings.Trim(path, "/")
+	if s.Network == NetworkDomains {
+		name, _ = strings.CutSuffix(host, "."+s.Domain)
+	} else if host != s.Domain {
+		return ""
+	}
+	if !label.MatchString(name) || len(name) > 63 {
+		return ""
+	}
+	return name
+}
+
 // ASCII writes a name or domain of another script in its IDNA form (RFC 5890), and leaves alone what has none.
 func ASCII(name string) string {
 	if strings.IndexFunc(name, func(r rune) bool { return r >= 0x80 }) < 0 {

@@ -22,7 +22,7 @@ type Site struct {
 	Domains       []string          `json:"domains,omitempty" doc:"Further ones that it answers for"`
 	Forwards      []site.Forward    `json:"forwards,omitempty" doc:"That it had before, and that still lead to it"`
 	Network       string            `json:"network,omitempty" doc:"How the sub-sites of one installation are addressed: folders or domains"`
-	SubSites      []string          `json:"sub_sites,omitempty" doc:"Addresses of those that it was made with"`
+	SubSites      []string          `json:"sub_sites,omitempty" doc:"Their addresses"`
 	Plugins       []string          `json:"plugins,omitempty" doc:"Of the shelf, that it was made with"`
 	Themes        []string          `json:"themes,omitempty"`
 	Folder        string            `json:"folder"`
