@@ -457,6 +457,20 @@ func TestCommandsRunAsOneOfTheSitesOwn(t *testing.T) {
 	out, errs, code = in("mariadb", "-N", "-e", "SELECT option_value FROM "+made.Prefix+"options WHERE option_name='siteurl'")
 	require.Equal(t, 0, code, errs)
 	assert.Equal(t, strings.TrimSuffix(made.URL, "/"), strings.TrimSpace(out))
+	// The clients of its own server, under either name.
+	_, errs, code = s.cli("engines", "fetch", made.Stack.Database.Engine)
+	require.Zero(t, code, errs)
+	for _, words := range [][]string{{"mariadb-dump", "fernhollow"}, {"mysqldump", "--no-data", "fernhollow"}} {
+		out, errs, code = in(words...)
+		require.Zero(t, code, errs)
+		assert.Contains(t, out, made.Stack.Database.Version, "its own server's program")
+		assert.Contains(t, out, "CREATE TABLE `"+made.Prefix+"options`")
+	}
+	out, errs, code = in("mysql", "-N", "-e", "SELECT CURRENT_USER()")
+	require.Zero(t, code, errs)
+	assert.Equal(t, "fernhollow@localhost\n", out)
+	out, errs, code = in("sh", "-c", "mysqladmin ping && mariadb-show && mariadb-check fernhollow && command -v mysqlimport")
+	require.Zero(t, code, out+errs)
 	_, _, code = in("sh", "-c", "exit 7")
 	assert.Equal(t, 7, code, "the command's own exit code")
 	_, errs, code = in("no-such-command")

@@ -26,6 +26,7 @@ type Row struct {
 	Generation string   // Debian's code name, e.g. bookworm
 	Packages   []string // what apt is asked for
 	Programs   []string // paths below the engine's root that are started; the first tells the version
+	Tools      []string // further ones, for people; a store of an earlier version may lack them
 	// WithoutDependencies takes the packages alone: a release is files, not programs.
 	WithoutDependencies bool
 }
@@ -42,9 +43,9 @@ var Catalogue = []Row{
 	phpRow("8.2", "bookworm"), phpRow("8.4", "trixie"), phpRow("7.4", "bullseye"),
 	nginxRow("1.22", "bookworm", "nginx"), nginxRow("1.26", "trixie", "nginx"), nginxRow("1.18", "bullseye", "nginx-light"),
 	apacheRow("2.4", "bookworm"), apacheRow("2.4", "trixie"), apacheRow("2.4", "bullseye"),
-	mariadbRow("10.11", "bookworm", "mariadb-server-core", "mariadb-client-core"),
-	mariadbRow("11.8", "trixie", "mariadb-server-core", "mariadb-client-core"),
-	mariadbRow("10.5", "bullseye", "mariadb-server-core-10.5", "mariadb-client-core-10.5"),
+	mariadbRow("10.11", "bookworm", "mariadb-server-core", "mariadb-client-core", "mariadb-client"),
+	mariadbRow("11.8", "trixie", "mariadb-server-core", "mariadb-client-core", "mariadb-client"),
+	mariadbRow("10.5", "bullseye", "mariadb-server-core-10.5", "mariadb-client-core-10.5", "mariadb-client-10.5"),
 	wordpressRow("6.1", "bookworm", "twentytwentythree"), wordpressRow("6.8", "trixie", "twentytwentyfive"),
 	wordpressRow("5.7", "bullseye", "twentytwentyone"),
 	languagesRow("wordpress-6.1", "bookworm", "wordpress-l10n"), languagesRow("wordpress-6.8", "trixie", "wordpress-l10n"),
@@ -79,7 +80,8 @@ func apacheRow(version, generation string) Row {
 
 func mariadbRow(version, generation string, packages ...string) Row {
 	return Row{ID: "mariadb-" + version, Kind: Database, Generation: generation, Packages: packages,
-		Programs: []string{"usr/sbin/mariadbd", "usr/bin/mariadb"}}
+		Programs: []string{"usr/sbin/mariadbd", "usr/bin/mariadb"}, Tools: []string{"usr/bin/mariadb-dump", "usr/bin/mariadb-import",
+			"usr/bin/mariadb-admin", "usr/bin/mariadb-show", "usr/bin/mariadb-check"}}
 }
 
 func languagesRow(release, generation, pack string) Row {
@@ -96,7 +98,7 @@ func wordpressRow(version, generation, theme string) Row {
 var leftOut = []string{"perl*", "libperl*", "libnumber-compare-perl", "libtext-glob-perl", "libfile-find-rule-perl", "systemd*",
 	"libsystemd-shared*", "init-system-helpers", "usrmerge",
 	"dpkg", "tar", "debconf*", "ucf", "sensible-utils", "mount", "dmsetup", "apache2*", "libmagic-mgc", "iproute2", "libbpf*", "procps",
-	"psmisc", "lsof", "fonts-*", "libx11-data", "tzdata*",
+	"psmisc", "lsof", "debianutils", "libconfig-inifiles-perl", "libclone-perl", "libdbi-perl", "fonts-*", "libx11-data", "tzdata*",
 	"libcryptsetup*", "libdevmapper*", "libkmod*", "libfdisk*", "libaudit-common", "libcap2-bin", "gcc-12-base", "libpam0g", "libip4tc*"}
 
 func isLeftOut(name string) bool {

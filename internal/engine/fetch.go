@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -166,7 +165,8 @@ func (s Store) install(ctx context.Context, apt *apt, row Row, packages []string
 		return err
 	}
 	final := &Engine{ID: row.ID, Kind: row.Kind, Generation: row.Generation, Packages: packages,
-		FetchedAt: time.Now().UTC().Truncate(time.Second), Dir: filepath.Join(s.Dir, row.ID), Programs: row.Programs, Note: note}
+		FetchedAt: time.Now().UTC().Truncate(time.Second), Dir: filepath.Join(s.Dir, row.ID), Programs: row.Programs, Tools: row.Tools,
+		Note: note}
 	here := *final
 	here.Dir = partial
 	if err := apt.unpack(ctx, packages, here.Root()); err != nil {
@@ -183,14 +183,42 @@ func (s Store) install(ctx context.Context, apt *apt, row Row, packages []string
 		return err
 	}
 	final.PatchedFor, final.SizeBytes = final.Dir, folderSize(partial)
-	if err := s.share(partial, row.Programs); err != nil {
+	if err := s.share(partial, slices.Concat(row.Programs, row.Tools)); err != nil {
 		return err
+	}
+	if old, err := readManifest(final.Dir); err == nil {
+		return add(old, partial, packages)
 	}
 	if err := writeManifest(partial, final); err != nil {
 		return err
 	}
 	os.RemoveAll(final.Dir) // no manifest inside, or Find had found it
 	return os.Rename(partial, final.Dir)
+}
+
+// add gives an engine that is there, and perhaps in use, what a later catalogue has besides: nothing of it is replaced.
+func add(e *Engine, partial string, packages []string) error {
+	from := filepath.Join(partial, "root")
+	err := filepath.WalkDir(from, func(path string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		relative, _ := filepath.Rel(from, path)
+		to := filepath.Join(e.Root(), relative)
+		if entry.IsDir() {
+			return os.MkdirAll(to, 0o755)
+		}
+		if _, err := os.Lstat(to); err == nil {
+			return nil
+		}
+		return os.Rename(path, to)
+	})
+	if err != nil {
+		return err
+	}
+	e.Packages = slices.Compact(slices.Sorted(slices.Values(append(e.Packages, packages...))))
+	e.SizeBytes = folderSize(e.Dir)
+	return writeManifest(e.Dir, e)
 }
 
 func writeManifest(dir string, e *Engine) error {
@@ -244,7 +272,7 @@ func (s Store) patch(ctx context.Context, e *Engine, root string) error {
 	if err != nil {
 		return err
 	}
-	for _, program := range e.Programs {
+	for _, program := range append(slices.Clone(e.Programs), e.tools()...) {
 		command := exec.CommandContext(ctx, filepath.Join(toolRoot, toolLoader), "--library-path", filepath.Join(toolRoot, toolLibraries),
 			filepath.Join(toolRoot, "usr/bin/patchelf"), "--set-interpreter", filepath.Join(root, loader),
 			"--force-rpath", "--set-rpath", filepath.Join(root, libraries), filepath.Join(e.Root(), program))
@@ -446,7 +474,9 @@ func (a *apt) unpack(ctx context.Context, packages []string, root string) error 
 
 var notNeeded = regexp.MustCompile(`^usr/share/(doc|man|locale|lintian|bash-completion|info|bug|perl5|gcc|mysql-test|i18n)/|` +
 	`^usr/lib/(systemd|udev)/|/gconv/|^(var|etc/(init\.d|systemd|apparmor\.d|logrotate\.d|cron))` +
-	`|^usr/bin/(innochecksum|mariadb-(check|upgrade|install-db)|my_print_defaults|resolveip|mysql\w*)/|` +
+	`|^usr/bin/(innochecksum|mariadb-(upgrade|install-db|access|binlog|conv|convert-table-format|dumpslow|find-rows|fix-extensions|` +
+	`hotcopy|plugin|report|secure-installation|setpermission|slap|tzinfo-to-sql|waitpid)|innotop|mytop|msql2mysql|perror|` +
+	`resolve_stack_dump|my_print_defaults|resolveip|mysql\w*)/|` +
 	`^usr/share/(mysql|mariadb)/fill_help_tables`)
 
 // untar writes a package's files below root, with /bin, /lib and so on merged into /usr and absolute links turned relative, so that
@@ -513,85 +543,4 @@ func writeFile(path string, content io.Reader, mode fs.FileMode) error {
 		return err
 	}
 	return file.Close()
-}
-
-// sources are the addresses of Debian's archive as this machine is set up to use it.
-type sources struct{ main, security, keyring string }
-
-// machineSources reads the machine's own apt sources (sources.list(5), both formats): no address is written down here.
-func machineSources(dir string) (sources, error) {
-	found := sources{keyring: keyring}
-	note := func(address string, suites []string, components []string) {
-		u, err := url.Parse(address)
-		if err != nil || u.Scheme == "" || !slices.Contains(components, "main") {
-			return
-		}
-		for _, suite := range suites {
-			base, part, _ := strings.Cut(strings.TrimSuffix(suite, "/updates"), "-")
-			if !slices.Contains([]string{"bullseye", "bookworm", "trixie", "forky", "sid", "stable", "oldstable", "testing", "unstable"}, base) {
-				continue
-			}
-			if part == "security" && found.security == "" {
-				found.security = address
-			}
-			if part == "" && found.main == "" {
-				found.main = address
-			}
-		}
-	}
-	lists, _ := filepath.Glob(filepath.Join(dir, "sources.list.d", "*"))
-	for _, path := range append([]string{filepath.Join(dir, "sources.list")}, lists...) {
-		text, err := os.ReadFile(path)
-		if err != nil {
-			continue
-		}
-		switch filepath.Ext(path) {
-		case ".list":
-			for line := range strings.Lines(string(text)) {
-				if rest, ok := strings.CutPrefix(strings.TrimSpace(line), "deb "); ok {
-					if i := strings.Index(rest, "]"); strings.HasPrefix(strings.TrimSpace(rest), "[") && i > 0 {
-						rest = rest[i+1:]
-					}
-					if fields := strings.Fields(rest); len(fields) >= 3 {
-						note(fields[0], fields[1:2], fields[2:])
-					}
-				}
-			}
-		case ".sources":
-			for stanza := range strings.SplitSeq(string(text), "\n\n") {
-				values := map[string]string{}
-				for line := range strings.Lines(stanza) {
-					if key, value, ok := strings.Cut(line, ":"); ok && !strings.HasPrefix(line, "#") {
-						values[strings.ToLower(strings.TrimSpace(key))] = strings.TrimSpace(value)
-					}
-				}
-				if slices.Contains(strings.Fields(values["types"]), "deb") && values["enabled"] != "no" {
-					for _, address := range strings.Fields(values["uris"]) {
-						note(address, strings.Fields(values["suites"]), strings.Fields(values["components"]))
-					}
-				}
-			}
-		}
-	}
-	if found.main == "" {
-		return found, fmt.Errorf("no Debian archive in this machine's apt sources (%s): add one, see sources.list(5)", dir)
-	}
-	if _, err := os.Stat(keyring); err != nil {
-		return found, fmt.Errorf("Debian's signing keys are missing: install the package debian-archive-keyring (%w)", err)
-	}
-	return found, nil
-}
-
-func (s sources) list(generation string) string {
-	text := fmt.Sprintf("deb [signed-by=%s] %s %s main\n", s.keyring, s.main, generation)
-	if s.security != "" {
-		text += fmt.Sprintf("deb [signed-by=%s] %s %s-security main\n", s.keyring, s.security, generation)
-	}
-	return text
-}
-
-// Archive is the address of Debian's archive as this machine's own apt sources have it.
-func (s Store) Archive() (string, error) {
-	found, err := machineSources(cmp.Or(s.Sources, "/etc/apt"))
-	return found.main, err
 }

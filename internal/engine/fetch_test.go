@@ -135,3 +135,29 @@ func TestWaitingForTheStoreCanBeGivenUp(t *testing.T) {
 	assert.True(t, errors.Is(err, context.Canceled))
 	assert.Contains(t, told, "being fetched already")
 }
+
+func TestWhatALaterCatalogueHasBesidesIsAddedToAnEngineThatIsThere(t *testing.T) {
+	s := Store{Dir: t.TempDir()}
+	e := &Engine{ID: "mariadb-10.11", Dir: filepath.Join(s.Dir, "mariadb-10.11"), Packages: []string{"libc6=1"}}
+	partial := filepath.Join(s.Dir, ".partial")
+	for path, text := range map[string]string{filepath.Join(e.Root(), "usr/bin/mariadb"): "in use",
+		filepath.Join(partial, "root/usr/bin/mariadb"): "newer", filepath.Join(partial, "root/usr/bin/mariadb-dump"): "dumps",
+		filepath.Join(partial, "root/usr/lib/new/libx.so"): "x"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o755))
+	}
+	require.NoError(t, writeManifest(e.Dir, e))
+	found, err := s.Find(e.ID)
+	require.NoError(t, err)
+	assert.Contains(t, found.Lacking(), "mariadb-dump")
+	require.NoError(t, add(found, partial, []string{"libc6=1", "mariadb-client=2"}))
+	found, err = s.Find(e.ID)
+	require.NoError(t, err)
+	assert.NotContains(t, found.Lacking(), "mariadb-dump")
+	assert.Contains(t, found.Lacking(), "mariadb-admin")
+	assert.Equal(t, []string{"libc6=1", "mariadb-client=2"}, found.Packages)
+	text, err := os.ReadFile(filepath.Join(e.Root(), "usr/bin/mariadb"))
+	require.NoError(t, err)
+	assert.Equal(t, "in use", string(text))
+	assert.FileExists(t, filepath.Join(e.Root(), "usr/lib/new/libx.so"))
+}

@@ -37,6 +37,7 @@ type Engine struct {
 	FetchedAt  time.Time `json:"fetched_at"`
 	PatchedFor string    `json:"patched_for"` // the folder that the programs' loader paths name
 	Programs   []string  `json:"programs"`
+	Tools      []string  `json:"tools,omitempty"`
 	// Adopted is the user's own folder that the engine stands in; empty for one that was fetched.
 	Adopted string      `json:"adopted,omitempty"`
 	Note    string      `json:"note,omitempty"` // what was out of the ordinary when it was fetched
@@ -149,7 +150,7 @@ func (s Store) Find(id string) (*Engine, error) {
 	e.Cells = s.Cells
 	for _, row := range Catalogue { // a store of an earlier version says less
 		if row.ID == id {
-			e.Programs = row.Programs
+			e.Programs, e.Tools = row.Programs, row.Tools
 		}
 	}
 	return e, nil
@@ -166,6 +167,49 @@ func (s Store) List() []*Engine {
 		}
 	}
 	return found
+}
+
+// tools are those of the engine's tools that are there.
+func (e *Engine) tools() (there []string) {
+	for _, tool := range e.Tools {
+		if _, err := os.Stat(filepath.Join(e.Root(), tool)); err == nil {
+			there = append(there, tool)
+		}
+	}
+	return there
+}
+
+// Lacking are the names of the engine's tools that were not fetched with it.
+func (e *Engine) Lacking() (names []string) {
+	for _, tool := range e.Tools {
+		if !slices.Contains(e.tools(), tool) {
+			names = append(names, filepath.Base(tool))
+		}
+	}
+	return names
+}
+
+// Complete fetches what engines that are there lack, since they were fetched by an earlier version.
+func (s Store) Complete(ctx context.Context, ids []string, progress Progress) error {
+	lacking := []Row{}
+	for _, id := range ids {
+		if e, err := s.Find(id); err == nil && e.Adopted == "" && len(e.Lacking()) > 0 {
+			row, err := s.Lookup(id)
+			if err != nil {
+				return err
+			}
+			lacking = append(lacking, row)
+		}
+	}
+	if len(lacking) == 0 {
+		return nil
+	}
+	unlock, err := s.lock(ctx, progress)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	return s.fetch(ctx, lacking, progress)
 }
 
 // Progress tells what fetching is doing: a sentence, and how far it is (0 to 1; below 0 where that is not known).

@@ -33,8 +33,10 @@ type Feature struct {
 func (f *Feature) Kind() operation.Kind {
 	return operation.Kind{Name: Fetch, Other: true, Recover: plan.Always(plan.GiveUp), Again: "fetch it again", Steps: []operation.Step{
 		{Name: running.FetchEngines, Title: "fetching engines", Do: func(ctx context.Context, w *operation.Part) error {
-			_, err := f.Machine.Store.Ensure(ctx, []string{w.Name}, w.Progress)
-			return err
+			if _, err := f.Machine.Store.Ensure(ctx, []string{w.Name}, w.Progress); err != nil {
+				return err
+			}
+			return f.Machine.Store.Complete(ctx, []string{w.Name}, w.Progress)
 		}}}}
 }
 

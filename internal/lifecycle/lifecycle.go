@@ -94,10 +94,10 @@ func (f *Feature) Do(ctx context.Context, kind plan.Kind, names []string, keepFi
 	return f.Operations.Begin(ctx, operation.Request{Kind: kind, Payload: retiring{keepFiles}, Names: names, Steps: plans})
 }
 
-// VerifyFailed has a site that failed verified, so that its report shows what still answers.
-func (f *Feature) VerifyFailed(name string) {
+// VerifyAgain has a site verified that nobody asked for: one that failed, so that its report shows what still answers.
+func (f *Feature) VerifyAgain(name string) {
 	if _, err := f.Do(f.Machine.Work.Context(), plan.Verify, []string{name}, false); err != nil && !f.Machine.Work.Ending() {
-		f.Machine.Log.Error("verify what failed", "site", name, "reason", err)
+		f.Machine.Log.Error("verify again", "site", name, "reason", err)
 	}
 }
 

@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"vessik/internal/cell"
@@ -44,9 +46,7 @@ func (m *Machine) Environment(name string) (wire.Environment, error) {
 			strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s.Database.Password), s.Database.Name),
 		"bin/php": fmt.Sprintf("#!/bin/sh\nPHP_INI_SCAN_DIR= exec '%s' -c '%s' \"$@\"\n", php.PHPCommand(), filepath.Join(dir, "php.ini"))}
 	if database, err := m.Store.Find(s.Stack.Database); err == nil {
-		if client := database.Program("mariadb"); filepath.Base(client) == "mariadb" {
-			files["bin/mariadb"] = fmt.Sprintf("#!/bin/sh\nexec '%s' --defaults-file='%s' \"$@\"\n", client, filepath.Join(dir, "client.cnf"))
-		}
+		maps.Copy(files, clients(database, filepath.Join(dir, "client.cnf")))
 	}
 	for name, text := range files {
 		mode := os.FileMode(0o600)
@@ -64,6 +64,30 @@ func (m *Machine) Environment(name string) (wire.Environment, error) {
 		"VESSIK_SITE": s.Name, "VESSIK_URL": s.URL(m.GatewayPort()), "TMPDIR": place.Temp, "PHP_INI_SCAN_DIR": "",
 		"MYSQL_HOST": "127.0.0.1", "MYSQL_TCP_PORT": fmt.Sprint(port), "MYSQL_PWD": s.Database.Password, "MYSQL_USER": s.Database.User,
 		"MYSQL_DATABASE": s.Database.Name}}, nil
+}
+
+// clients are scripts that start a database server's own clients with a site's login, under their names and those that MySQL's have.
+func clients(database *engine.Engine, defaults string) map[string]string {
+	scripts := map[string]string{}
+	put := func(name, text string) {
+		scripts["bin/"+name] = text
+		other := map[string]string{"mariadb": "mysql", "mariadb-dump": "mysqldump"}[name]
+		if other == "" {
+			other = strings.Replace(name, "mariadb-", "mysql", 1)
+		}
+		scripts["bin/"+other] = text
+	}
+	for _, name := range database.Lacking() {
+		put(name, fmt.Sprintf("#!/bin/sh\necho '%s of %s has not been fetched; fetch it with: vessik engines fetch %s' >&2\nexit 127\n", name,
+			database.ID, database.ID))
+	}
+	for _, path := range append(slices.Clone(database.Programs), database.Tools...) {
+		name := filepath.Base(path)
+		if strings.HasPrefix(name, "mariadb") && name != "mariadbd" && !slices.Contains(database.Lacking(), name) {
+			put(name, fmt.Sprintf("#!/bin/sh\nexec '%s' --defaults-file='%s' \"$@\"\n", filepath.Join(database.Root(), path), defaults))
+		}
+	}
+	return scripts
 }
 
 // CommandCell is the cell of a command that is run as one of a site's own.

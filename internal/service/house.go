@@ -235,7 +235,7 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, o opening) {
 		return problems
 	}
 	h.rooms.Fleet.Changes = h.changes()
-	ops.Failed = h.rooms.Lifecycle.VerifyFailed
+	ops.Failed = h.rooms.Lifecycle.VerifyAgain
 	ops.Register(h.rooms.Lifecycle.Kinds()...)
 	ops.Register(h.rooms.Create.Kind(), h.rooms.Restack.Kind(), h.rooms.Settings.Kind(), h.rooms.Rename.Kind(), h.rooms.Load.Kind(),
 		h.rooms.Trial.Kind(), h.rooms.Stencils.Kind(), h.rooms.Engines.Kind(), h.rooms.Fleet.Kind())
@@ -273,6 +273,7 @@ func (h *house) ownEngines() map[string]int {
 func (h *house) resume(ctx context.Context) error {
 	h.work.Go(h.rooms.Machine.LookAfter)
 	h.work.Go(h.rooms.Rename.EndForwards)
+	h.work.Go(h.rooms.Lifecycle.AwaitInstallers)
 	h.work.Go(func() {
 		h.rooms.Operations.Prune(func() (time.Duration, int) {
 			days, most := h.rooms.Facts.Defaults().Kept()

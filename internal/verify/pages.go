@@ -15,6 +15,7 @@ import (
 	"unicode"
 
 	"vessik/internal/core/check"
+	"vessik/internal/core/site"
 	"vessik/internal/kit"
 	"vessik/internal/ownfile"
 )
@@ -57,7 +58,23 @@ var (
 	phpError  = regexp.MustCompile(`(?i)<b>(fatal error|parse error|warning|notice|deprecated)</b>:[^<]*|` + saidFatal)
 )
 
+// frontPage waits for the CMS's own installer where the site is made of a release whose installer has not run: its front page may do
+// anything until then.
 func (i *inspection) frontPage() outcome {
+	found := i.frontPageNow()
+	waits := found.verdict == check.Fail && i.site.Origin.Kind == site.FromArchive && i.v.Tables(i.ctx, i.site) == 0
+	i.v.Await(i.site.Name, waits)
+	if !waits {
+		return found
+	}
+	d := i.site.Database
+	return outcome{verdict: check.Skip, expected: found.expected, observed: "it waits for its installer (" + found.observed + ")",
+		remedy: fmt.Sprintf("run the installer at %s; the database is %s on 127.0.0.1, port %d, its user %s, with the password that "+
+			"vessik site %s -secrets tells; when it is done, the site is verified again by itself", i.base, d.Name,
+			i.v.Machine.DatabasePort(i.site.Stack.Database), d.User, i.site.Name)}
+}
+
+func (i *inspection) frontPageNow() outcome {
 	title := i.site.Title
 	if pool := i.pool(); pool != nil {
 		defer pool.Close()

@@ -3,9 +3,11 @@ package verify
 
 import (
 	"context"
+	"maps"
 	"net/http"
 	"net/http/cookiejar"
 	"slices"
+	"sync"
 	"time"
 
 	"vessik/internal/core/check"
@@ -26,6 +28,43 @@ type Verifier struct {
 	Records *records.Records
 	// Finds tells whether a domain leads to this machine.
 	Finds func(domain string) bool
+
+	mu       sync.Mutex
+	awaiting map[string]bool // sites whose installer has not run
+}
+
+// Await notes whether a site waits for its installer.
+func (v *Verifier) Await(name string, waits bool) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.awaiting == nil {
+		v.awaiting = map[string]bool{}
+	}
+	if v.awaiting[name] = waits; !waits {
+		delete(v.awaiting, name)
+	}
+}
+
+// Awaiting are the sites that wait for their CMS's own installer.
+func (v *Verifier) Awaiting() []string {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return slices.Sorted(maps.Keys(v.awaiting))
+}
+
+// Tables is how many there are in a site's database; -1 where that cannot be asked.
+func (v *Verifier) Tables(ctx context.Context, s site.Site) int {
+	database := v.Machine.RunningDatabase(s.Stack.Database)
+	if database == nil {
+		return -1
+	}
+	pool := database.OpenAs(s.Database)
+	defer pool.Close()
+	count := 0
+	if pool.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.tables WHERE table_schema=DATABASE()").Scan(&count) != nil {
+		return -1
+	}
+	return count
 }
 
 // Check is one thing that is verified.
