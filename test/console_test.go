@@ -196,6 +196,7 @@ func TestTheConsoleFromAnIdeaToASite(t *testing.T) {
 		chromedp.Click(chromedp.CSS(`[data-check=files-private]`)),
 		chromedp.WaitVisible(`//button[text()="save as a stencil…"][not(@disabled)]`), chromedp.Click(`//button[text()="save as a stencil…"]`),
 		setValue("input[name=stencil]", "HTMLInputElement", "fern-basics"), chromedp.Click(`//button[text()="save"]`),
+		chromedp.WaitVisible(`//button[text()="save as a stencil…"]`),
 		chromedp.Navigate(console+"/kits"), chromedp.WaitVisible(chromedp.CSS(`[data-stencil=fern-basics]`)),
 		chromedp.WaitVisible(chromedp.CSS(`[data-kit=wordpress]`)))
 	defer s.cli("stencil", "drop", "fern-basics")
@@ -305,8 +306,8 @@ func TestTheConsoleBesideTheFacts(t *testing.T) {
 		chromedp.WaitReady(`//textarea[contains(., "apple-days")]`), chromedp.Click(`//button[text()="What would change"]`),
 		chromedp.WaitVisible(`//p[contains(., "everything is as the file says")]`),
 		setValue("textarea[name=fleet]", "HTMLTextAreaElement", "fleet: 1\nsites:\n  - {name: moss-archive, kit: emptyy}\n"),
-		chromedp.Click(`//button[text()="What would change"]`), chromedp.WaitVisible(`//b[text()="make"]`),
-		chromedp.Click(`//button[text()="Apply"]`), chromedp.WaitVisible(`//div[@role="alert"][contains(., "there is no kit")]`),
+		chromedp.Click(`//button[text()="What would change"]`),
+		chromedp.WaitVisible(`//div[@role="alert"][contains(., "line 3") and contains(., "there is no kit")]`),
 		setValue("textarea[name=fleet]", "HTMLTextAreaElement", "fleet: 1\nsites:\n  - {name: moss-archive, kit: empty, note: damp}\n"),
 		chromedp.Click(`//button[text()="What would change"]`), chromedp.WaitVisible(`//b[text()="label"]`),
 		chromedp.Click(`//button[text()="Apply"]`), chromedp.WaitVisible(`//p[text()="Done."]`))
