@@ -36,6 +36,14 @@ func TestChoicesAtCreation(t *testing.T) {
 		"date_format": "F j, Y"} {
 		assert.Equal(t, value, query(t, made, "SELECT option_value FROM wp_options WHERE option_name='"+name+"'"))
 	}
+	assert.Equal(t, "0", query(t, made, "SELECT COUNT(*) FROM wp_posts WHERE post_status='publish' AND post_type IN ('post', 'page') "+
+		"AND post_title NOT IN ('Welcome', 'Visit us')"), "the samples are gone, whatever they are called")
+	assert.Equal(t, "G:i", query(t, made, "SELECT option_value FROM wp_options WHERE option_name='time_format'"))
+	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", Language: "fr", KitVersion: "6.8", PHP: "8.4"}))
+	defer s.retire(t, "moss-archive")
+	french := s.secrets(t, "moss-archive")
+	assert.Contains(t, query(t, french, "SELECT post_title FROM wp_posts WHERE ID=1"), "Bonjour", "as its own installer has it")
+	assert.Equal(t, "j F Y", query(t, french, "SELECT option_value FROM wp_options WHERE option_name='date_format'"))
 	out, _, _ = run(t, "run", "orchard-days", "-home", s.home, "php", "-r", "echo ini_get('date.timezone');")
 	assert.Equal(t, "Europe/Lisbon", out)
 }

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -110,16 +111,15 @@ func (p place) words() string {
 }
 
 // Before and after every step of every kind of operation the service fails, is cancelled, and is killed. Afterwards each site is as it was,
-// whole, or gone; and nothing is left that belongs to no site. The service is a build for it, which tells of data races, too.
+// whole, or gone; and nothing is left that belongs to no site. The service is a build for it.
 func TestEveryStepOfEveryOperationCanBreakOff(t *testing.T) {
 	points := filepath.Join(filepath.Dir(newHome(t)), "points")
 	require.NoError(t, os.Mkdir(points, 0o777))
 	require.NoError(t, os.Chmod(points, 0o777))
 	t.Setenv("VESSIK_FAILPOINTS", points)
-	t.Setenv("GORACE", "halt_on_error=0 exitcode=66")
-	home, build := newHome(t), failing(t)
+	home, build := newHome(t), built(t, "-tags", "failpoints")
 	s := launchCommand(t, exec.Command(build, "serve", "-home", home), home)
-	defer func() { s.stop(); assert.NotContains(t, s.out.text(), "DATA RACE") }()
+	defer func() { s.stop() }()
 	requirePassed(t, s.made(t, client.Request{Name: "source", Kit: "empty"}))
 	source := plant(t, s, "source")
 	dump := dumpOf(t, source)
@@ -151,12 +151,53 @@ func TestEveryStepOfEveryOperationCanBreakOff(t *testing.T) {
 	consistent(t, s)
 }
 
-// failing is the service built with its failpoints and the race detector.
-func failing(t *testing.T) string {
-	path := filepath.Join(scratch, "vessik-failing")
-	out, err := exec.Command("go", "build", "-race", "-tags", "failpoints", "-o", path, "../cmd/vessik").CombinedOutput()
+// built is the service as a build for one test.
+func built(t *testing.T, flags ...string) string {
+	path := filepath.Join(scratch, "vessik-"+strings.Join(flags, ""))
+	out, err := exec.Command("go", slices.Concat([]string{"build"}, flags, []string{"-o", path, "../cmd/vessik"})...).CombinedOutput()
 	require.NoError(t, err, string(out))
 	return path
+}
+
+// All kinds of operations at once, each at a site of its own: the service is a build that tells of data races.
+func TestAllKindsOfOperationsAtOnceWithoutADataRace(t *testing.T) {
+	t.Setenv("GORACE", "halt_on_error=0")
+	home := newHome(t)
+	s := launchCommand(t, exec.Command(built(t, "-race"), "serve", "-home", home), home)
+	defer func() { s.stop() }()
+	requirePassed(t, s.made(t, client.Request{Name: "source", Kit: "empty"}))
+	source := plant(t, s, "source")
+	all := attempts(dumpOf(t, source), source.URL)
+	requests := []client.Request{}
+	name := func(i int) string { return fmt.Sprintf("kind-%d", i) }
+	for i, a := range all {
+		if a.kind != plan.New {
+			requests = append(requests, client.Request{Name: name(i), Kit: "empty"})
+		}
+	}
+	requirePassed(t, s.made(t, requests...))
+	for i, a := range all {
+		if a.ready != nil {
+			a.ready(t, s, name(i))
+		}
+	}
+	begun := make([]client.Operation, len(all))
+	var group sync.WaitGroup
+	for i, a := range all {
+		group.Go(func() {
+			var err error
+			begun[i], err = a.begin(s, name(i))
+			assert.NoError(t, err, a.title)
+		})
+	}
+	group.Wait()
+	for i, a := range all {
+		watched := s.watch(t, begun[i])
+		assert.Equal(t, plan.OperationDone, watched.State, "%s: %+v", a.title, watched.Sites)
+	}
+	consistent(t, s)
+	s.stop()
+	assert.NotContains(t, s.out.text(), "DATA RACE")
 }
 
 // placesOf tries each kind once to see its steps, and makes a site for each place of it.

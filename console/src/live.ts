@@ -1,5 +1,5 @@
 // What changes while one looks: the service tells what has changed, and only that.
-import { useEffect, useState } from "react"
+import { useEffect, useState, useSyncExternalStore } from "react"
 import {
   queries,
   useOperations,
@@ -116,6 +116,26 @@ function hearOperation(o: Operation) {
 const hearReports = (o: Operation) =>
   queries.setQueryData<Map<string, SiteReport>>(["reports"], (before) => before && withReports(before, o))
 
+// lostAt is since when the service does not answer; undefined while it does.
+let lostAt: Date | undefined
+const lookers = new Set<() => void>()
+
+function setLost(at: Date | undefined) {
+  if ((lostAt === undefined) === (at === undefined)) return
+  lostAt = at
+  lookers.forEach((look) => look())
+}
+
+// useLost is since when the service does not answer.
+export const useLost = () =>
+  useSyncExternalStore(
+    (look) => {
+      lookers.add(look)
+      return () => lookers.delete(look)
+    },
+    () => lostAt,
+  )
+
 // useChanges keeps everything fresh by the service's own events.
 export function useChanges(signedIn: boolean) {
   const visible = useVisible()
@@ -127,6 +147,11 @@ export function useChanges(signedIn: boolean) {
     source.on("operation", (data) => hearOperation(JSON.parse(data) as Operation))
     // it breaks again and again while the service is gone: what is being asked is left to come to its end
     source.broken = () => void queries.invalidateQueries({ queryKey: ["status"] }, { cancelRefetch: false })
+    source.lost = () => setLost(new Date())
+    source.found = () => {
+      if (lostAt) void queries.invalidateQueries()
+      setLost(undefined)
+    }
     return () => source.close()
   }, [signedIn, visible])
 }

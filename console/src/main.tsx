@@ -3,7 +3,7 @@ import { useEffect, useState } from "react"
 import { createRoot } from "react-dom/client"
 import { Link, Route, Switch, useLocation } from "wouter"
 import { queries, Refusal, signIn, signOut, useDefaults, useStatus } from "./api"
-import { useChanges } from "./live"
+import { useChanges, useLost } from "./live"
 import { Engines } from "./Engines"
 import { Fleet } from "./Fleet"
 import { FleetFile } from "./FleetFile"
@@ -104,7 +104,8 @@ function App({ link }: { link: string }) {
   const [place] = useLocation()
   const refusal = status.error instanceof Refusal ? status.error : undefined
   const signedOut = refusal?.status === 401
-  useChanges(status.isSuccess)
+  useChanges(status.data !== undefined && !signedOut)
+  const lost = useLost()
   useEffect(() => {
     window.scrollTo(0, 0)
   }, [place])
@@ -120,7 +121,14 @@ function App({ link }: { link: string }) {
       <Header theme={theme} turn={turn} />
       <Palette turn={turn} />
       <main id="main" className="mx-auto max-w-[1400px] px-6 pb-20 pt-5">
-        {refusal && <Notice tone="fail">{refusal.message}</Notice>}
+        {lost && (
+          <Notice tone="fail">
+            The service has not answered since {lost.toLocaleTimeString()}: what stands here is what was known
+            then. Start the service with <code className="font-mono">vessik serve</code>; this page goes on by
+            itself.
+          </Notice>
+        )}
+        {refusal && !lost && <Notice tone="fail">{refusal.message}</Notice>}
         {status.data && !status.data.confinement.cells && (
           <Notice tone="fail">
             There are no cells on this machine ({status.data.confinement.why}):{" "}
@@ -130,24 +138,29 @@ function App({ link }: { link: string }) {
           </Notice>
         )}
         <Guard key={place}>
-          <Switch>
-            <Route path="/" component={Fleet} />
-            <Route path="/operations" component={Operations} />
-            <Route path="/engines" component={Engines} />
-            <Route path="/machine" component={Machine} />
-            <Route path="/kits" component={KitsPage} />
-            <Route path="/shelf" component={ShelfPage} />
-            <Route path="/fleet-file" component={FleetFile} />
-            <Route path="/set-once" component={SetOnce} />
-            <Route path="/sites/:name/settings">{(p) => <SettingsPage name={p.name} key={p.name} />}</Route>
-            <Route path="/sites/:name/trial">{(p) => <TrialPage name={p.name} key={p.name} />}</Route>
-            <Route path="/sites/:name/info">{(p) => <InfoPage name={p.name} key={p.name} />}</Route>
-            <Route path="/sites/:name/logs">{(p) => <LogsPage name={p.name} key={p.name} />}</Route>
-            <Route path="/sites/:name">{(p) => <SitePage name={p.name} key={p.name} />}</Route>
-            <Route>
-              <h1 className="text-2xl font-semibold">There is no such page</h1>
-            </Route>
-          </Switch>
+          <div
+            data-known={lost ? "then" : "now"}
+            className="data-[known=then]:opacity-50 data-[known=then]:grayscale"
+          >
+            <Switch>
+              <Route path="/" component={Fleet} />
+              <Route path="/operations" component={Operations} />
+              <Route path="/engines" component={Engines} />
+              <Route path="/machine" component={Machine} />
+              <Route path="/kits" component={KitsPage} />
+              <Route path="/shelf" component={ShelfPage} />
+              <Route path="/fleet-file" component={FleetFile} />
+              <Route path="/set-once" component={SetOnce} />
+              <Route path="/sites/:name/settings">{(p) => <SettingsPage name={p.name} key={p.name} />}</Route>
+              <Route path="/sites/:name/trial">{(p) => <TrialPage name={p.name} key={p.name} />}</Route>
+              <Route path="/sites/:name/info">{(p) => <InfoPage name={p.name} key={p.name} />}</Route>
+              <Route path="/sites/:name/logs">{(p) => <LogsPage name={p.name} key={p.name} />}</Route>
+              <Route path="/sites/:name">{(p) => <SitePage name={p.name} key={p.name} />}</Route>
+              <Route>
+                <h1 className="text-2xl font-semibold">There is no such page</h1>
+              </Route>
+            </Switch>
+          </div>
         </Guard>
       </main>
     </>

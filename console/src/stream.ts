@@ -12,6 +12,9 @@ export class Stream {
   private ended = new AbortController()
   private heard = new Map<string, (data: string) => void>()
   broken = () => {}
+  // lost is called while nobody answers at all, found when somebody does again.
+  lost = () => {}
+  found = () => {}
 
   constructor(path: string) {
     streams.add(this)
@@ -29,13 +32,12 @@ export class Stream {
 
   private async follow(path: string) {
     while (!this.ended.signal.aborted) {
-      try {
-        const response = await request(path, { signal: this.ended.signal })
-        if (response.status === 401 || response.status === 404) return
-        if (response.ok && response.body) await this.read(response.body)
-      } catch {
-        // it is asked for again
-      }
+      const response = await request(path, { signal: this.ended.signal }).catch(() => undefined)
+      if (this.ended.signal.aborted) return
+      if (response) this.found()
+      else this.lost()
+      if (response?.status === 401 || response?.status === 404) return
+      if (response?.ok && response.body) await this.read(response.body).catch(() => {}) // it is asked for again
       if (this.ended.signal.aborted) return
       this.broken()
       await new Promise((again) => setTimeout(again, 1000))

@@ -201,6 +201,8 @@ type Languages struct {
 	// Pack is the folder of those files inside a package of languages of the engine catalogue; empty where every release has them.
 	Pack string   `yaml:"pack"`
 	Set  []string `yaml:"set"`
+	// Install says that the install script takes a language as its third argument, and makes what it makes in it.
+	Install bool `yaml:"install"`
 }
 
 // TimeZone says how the CMS is told.

@@ -201,7 +201,7 @@ func (s *Stock) make(ctx context.Context, place string, k *Kit, source Source, p
 	}
 	defer image.Close()
 	if k.Install.Script != "" {
-		if err := k.install(ctx, tree, image, php, database); err != nil {
+		if err := k.install(ctx, tree, image, "", php, database); err != nil {
 			return err
 		}
 	}
@@ -212,8 +212,67 @@ func (s *Stock) make(ctx context.Context, place string, k *Kit, source Source, p
 	return err
 }
 
-// install fills a scratch database by the kit's own script, and keeps a dump of it.
-func (k *Kit) install(ctx context.Context, tree string, image *os.File, php *engine.Engine, database *engine.DatabaseServer) error {
+// InLanguage is a prepared release with the content that its CMS's own installer makes in a language; lay puts that language's files
+// into a tree.
+func (s *Stock) InLanguage(ctx context.Context, p *Prepared, language string, lay func(tree string) error, php *engine.Engine,
+	database *engine.DatabaseServer) (*Prepared, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	place := filepath.Dir(p.Tree)
+	file := filepath.Join(place, "image-"+language+".sql")
+	id := filepath.Base(place) + " " + language
+	image, err := ownfile.Read(file)
+	if kept := s.kept[id]; kept != nil && err == nil {
+		return kept, nil
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		if err = s.translate(ctx, p, language, file, lay, php, database); err == nil {
+			image, err = ownfile.Read(file)
+		}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("prepare %s in %s: %w", p.Kit.Title, language, err)
+	}
+	translated := *p
+	if translated.statements, err = rewrite.Statements(string(image)); err != nil {
+		return nil, fmt.Errorf("read the prepared %s in %s: %w", p.Kit.Title, language, err)
+	}
+	s.kept[id] = &translated
+	return &translated, nil
+}
+
+// translate has the install script make the image of a language, in a tree that is gone afterwards.
+func (s *Stock) translate(ctx context.Context, p *Prepared, language, file string, lay func(tree string) error, php *engine.Engine,
+	database *engine.DatabaseServer) error {
+	partial, err := os.MkdirTemp(s.Dir, ".partial-")
+	if err != nil {
+		return err
+	}
+	defer ownfile.RemoveAll(partial)
+	if err := ownfile.SetMode(partial, 0o755); err != nil {
+		return err
+	}
+	tree := filepath.Join(partial, "tree")
+	if err := CopyTree(ctx, p.Tree, tree); err != nil {
+		return err
+	}
+	if err := lay(tree); err != nil {
+		return err
+	}
+	made := filepath.Join(partial, "image.sql")
+	image, err := ownfile.Create(made)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(p.Kit.install(ctx, tree, image, language, php, database), image.Close()); err != nil {
+		return err
+	}
+	return ownfile.Rename(made, file)
+}
+
+// install fills a scratch database by the kit's own script, and keeps a dump of it; in a language where one is named.
+func (k *Kit) install(ctx context.Context, tree string, image *os.File, language string,
+	php *engine.Engine, database *engine.DatabaseServer) error {
 	name := "vessik_" + token(8)
 	scratch := site.Database{Name: name, User: name, Password: Password()}
 	if err := database.CreateDatabase(ctx, scratch.Name, scratch.User, scratch.Password); err != nil {
@@ -226,7 +285,7 @@ func (k *Kit) install(ctx context.Context, tree string, image *os.File, php *eng
 		return err
 	}
 	out, err := k.Run(ctx, Script{PHP: php, Folder: tree, Root: tree, Port: database.Port, Names: []string{k.Install.Script},
-		Arguments: []string{tree, preparedBase}})
+		Arguments: []string{tree, preparedBase, language}})
 	if err != nil || !bytes.Contains(out, []byte(k.Install.Answer)) {
 		return fmt.Errorf("its install script: %w", said(err, out))
 	}

@@ -78,6 +78,16 @@ func (g *Origins) loadContent(ctx context.Context, s site.Site) error {
 	if err != nil {
 		return err
 	}
+	if k := g.Machine.Kits.Of(s); k.Languages.Install && s.Language != "" && s.Language != k.Languages.Usual {
+		php, err := g.Machine.Store.Find(s.Stack.PHP)
+		if err != nil {
+			return err
+		}
+		lay := func(tree string) error { return g.layLanguage(s, tree) }
+		if prepared, err = g.Stock.InLanguage(ctx, prepared, s.Language, lay, php, database); err != nil {
+			return err
+		}
+	}
 	pool := database.OpenAs(s.Database)
 	defer pool.Close()
 	facts := g.Machine.KitFacts(s)
