@@ -34,7 +34,7 @@ func TestCommandsRunAsOneOfTheSitesOwn(t *testing.T) {
 	}
 	out, errs, code = in("mysql", "-N", "-e", "SELECT CURRENT_USER()")
 	require.Zero(t, code, errs)
-	assert.Equal(t, "fernhollow@localhost\n", out)
+	assert.Equal(t, "fernhollow@127.0.0.1\n", out)
 	out, errs, code = in("sh", "-c", "mysqladmin ping && mariadb-show && mariadb-check fernhollow && command -v mysqlimport")
 	require.Zero(t, code, out+errs)
 	_, _, code = in("sh", "-c", "exit 7")

@@ -20,7 +20,7 @@ var scratch string
 func openScratch() (done func(), err error) {
 	endDeadScratches()
 	// Not below a private temporary folder: started by root, the service becomes another account and must be able to enter.
-	if scratch, err = os.MkdirTemp("/var/tmp", fmt.Sprintf("vessik-test-%d-", os.Getpid())); err != nil {
+	if scratch, err = os.MkdirTemp("/var/tmp", fmt.Sprintf("vessik-%d-", os.Getpid())); err != nil {
 		return nil, err
 	}
 	const size, room = 10, 14 // GB
@@ -37,10 +37,10 @@ func openScratch() (done func(), err error) {
 
 // endDeadScratches gives back what tests left that were killed.
 func endDeadScratches() {
-	left, _ := filepath.Glob("/var/tmp/vessik-test-*-*")
+	left, _ := filepath.Glob("/var/tmp/vessik-[0-9]*-*")
 	for _, dir := range left {
 		var pid int
-		if _, err := fmt.Sscanf(filepath.Base(dir), "vessik-test-%d-", &pid); err != nil || syscall.Kill(pid, 0) == nil {
+		if _, err := fmt.Sscanf(filepath.Base(dir), "vessik-%d-", &pid); err != nil || syscall.Kill(pid, 0) == nil {
 			continue
 		}
 		syscall.Unmount(dir, syscall.MNT_DETACH)

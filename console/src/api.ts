@@ -154,7 +154,7 @@ export const told = (error: unknown) =>
   error instanceof Refusal
     ? [
         ...(error.problems.length ? [] : [error.message]),
-        ...error.problems.map((p) => `${p.message}; ${p.remedy}`),
+        ...error.problems.map((p) => `${p.line ? `line ${p.line}: ` : ""}${p.message}; ${p.remedy}`),
       ].join("; ")
     : String(error)
 export const useReports = () =>

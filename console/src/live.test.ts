@@ -1,6 +1,7 @@
-import { describe, expect, test } from "vitest"
-import type { Operation, Site, SiteReport, Watched } from "./api"
-import { liveOf, merged, withOperation, withReports, withSites } from "./live"
+import { QueryObserver } from "@tanstack/react-query"
+import { describe, expect, test, vi } from "vitest"
+import { queries, type Operation, type Site, type SiteReport, type Watched } from "./api"
+import { hearSites, liveOf, merged, withOperation, withReports, withSites } from "./live"
 
 type Part = Watched["sites"][number]
 const part = (site: string, state: Part["state"], report?: SiteReport): Part => ({
@@ -124,4 +125,25 @@ describe("what an operation says of its sites", () => {
     )
     expect([live.get("fern")?.text, live.get("moss")?.text]).toEqual(["waiting", "loading content"])
   })
+})
+
+test("an answer that is older than what was heard meanwhile does not stay", async () => {
+  const stopping = site("moss", "stopping")
+  const stopped = site("moss", "stopped")
+  const answers: ((sites: Site[]) => void)[] = []
+  const asked = new QueryObserver<Site[]>(queries, {
+    queryKey: ["sites"],
+    queryFn: () => new Promise<Site[]>((answered) => answers.push(answered)),
+    initialData: [stopping],
+    staleTime: 0,
+  })
+  const end = asked.subscribe(() => {})
+  await vi.waitFor(() => expect(answers).toHaveLength(1))
+  hearSites({ changed: [stopped], gone: [] })
+  await vi.waitFor(() => expect(answers).toHaveLength(2))
+  answers[0]([stopping])
+  answers[1]([stopped])
+  await vi.waitFor(() => expect(queries.isFetching()).toBe(0))
+  expect(queries.getQueryData(["sites"])).toEqual([stopped])
+  end()
 })

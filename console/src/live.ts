@@ -96,9 +96,15 @@ function useVisible() {
 
 const toldInFull = ["sites", "operations", "reports", "checks"]
 
-// hearSites and hearOperation keep what was asked for as it is now.
-function hearSites(changes: SiteChanges) {
-  queries.setQueryData<Site[]>(["sites"], (before) => before && withSites(before, changes))
+// hear keeps what was asked for as it is now. What is being asked for at this moment may be older: it is asked for again.
+function hear<T>(key: string, next: (before: T) => T) {
+  queries.setQueryData<T>([key], (before) => before && next(before))
+  if (queries.isFetching({ queryKey: [key], exact: true }))
+    void queries.invalidateQueries({ queryKey: [key], exact: true })
+}
+
+export function hearSites(changes: SiteChanges) {
+  hear<Site[]>("sites", (before) => withSites(before, changes))
   const names = new Set([...changes.changed.map((s) => s.name), ...changes.gone])
   void queries.invalidateQueries({
     predicate: ({ queryKey: [what, name] }) =>
@@ -107,14 +113,14 @@ function hearSites(changes: SiteChanges) {
 }
 
 function hearOperation(o: Operation) {
-  queries.setQueryData<Operation[]>(["operations"], (before) => before && withOperation(before, o))
+  hear<Operation[]>("operations", (before) => withOperation(before, o))
   if (o.state === "running") return
   hearReports(o)
   void queries.invalidateQueries({ predicate: ({ queryKey }) => !toldInFull.includes(String(queryKey[0])) })
 }
 
 const hearReports = (o: Operation) =>
-  queries.setQueryData<Map<string, SiteReport>>(["reports"], (before) => before && withReports(before, o))
+  hear<Map<string, SiteReport>>("reports", (before) => withReports(before, o))
 
 // lostAt is since when the service does not answer; undefined while it does.
 let lostAt: Date | undefined

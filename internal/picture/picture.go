@@ -137,12 +137,16 @@ func (t *Taker) start() error {
 	if err := ownfile.Make(profile, 0o700); err != nil {
 		return err
 	}
-	end, address, err := t.launch(path, profile)
+	end, gone, address, err := t.launch(path, profile)
 	if err != nil {
 		return fmt.Errorf("start Chromium: %w", err)
 	}
 	allocator, endAllocator := remote.NewAllocator(context.Background(), address)
 	browser, endBrowser := chromedp.NewContext(allocator)
+	go func() { // nobody waits for one that has ended
+		<-gone
+		endAllocator()
+	}()
 	if err := chromedp.Do(browser); err != nil {
 		endAllocator()
 		end()
@@ -154,16 +158,16 @@ func (t *Taker) start() error {
 }
 
 // launch starts Chromium in a cell of its own, for it draws what sites say: it reaches the gateway, and is reached on a port that the
-// service holds for it. address is where it is told what to draw.
-func (t *Taker) launch(program, profile string) (end func(), address string, err error) {
+// service holds for it. address is where it is told what to draw; gone is closed when it has ended.
+func (t *Taker) launch(program, profile string) (end func(), gone chan struct{}, address string, err error) {
 	listener, err := net.ListenTCP("tcp4", &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1)})
 	if err != nil {
-		return nil, "", err
+		return nil, nil, "", err
 	}
 	defer listener.Close()
 	held, err := listener.File()
 	if err != nil {
-		return nil, "", err
+		return nil, nil, "", err
 	}
 	port := listener.Addr().(*net.TCPAddr).Port
 	command, err := t.Cells.Command(cell.Cell{Name: "browser", WriteFolders: []string{profile}, UnixSockets: true,
@@ -173,21 +177,25 @@ func (t *Taker) launch(program, profile string) (end func(), address string, err
 			fmt.Sprintf("--window-size=%d,%d", width, height), "about:blank")...)
 	if err != nil {
 		held.Close()
-		return nil, "", err
+		return nil, nil, "", err
 	}
-	command.Env, command.Dir = []string{"HOME=" + profile, "TMPDIR=" + profile, "PATH=/usr/bin:/bin", "LANG=C.UTF-8"}, profile
+	temporary := profile
+	if t.Cells.Abilities.Namespaces { // the cell's own: the path of a socket in it is short, however long that of the home folder is
+		temporary = "/tmp"
+	}
+	command.Env, command.Dir = []string{"HOME=" + profile, "TMPDIR=" + temporary, "PATH=/usr/bin:/bin", "LANG=C.UTF-8"}, profile
 	if err := command.Start(); err != nil {
 		held.Close()
-		return nil, "", err
+		return nil, nil, "", err
 	}
-	gone := make(chan struct{})
+	gone = make(chan struct{})
 	go func() { command.Wait(); close(gone) }()
 	end = func() {
 		syscall.Kill(-command.Process.Pid, syscall.SIGKILL)
 		<-gone
 		held.Close()
 	}
-	return end, fmt.Sprintf("ws://127.0.0.1:%d", port), nil
+	return end, gone, fmt.Sprintf("ws://127.0.0.1:%d", port), nil
 }
 
 // flags are for a browser that nobody looks at, which asks nobody but the sites: its cell is the sandbox, which is narrower than its own.
