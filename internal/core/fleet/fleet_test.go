@@ -48,7 +48,7 @@ func TestFaultsAreToldWithLineAndColumn(t *testing.T) {
 }
 
 func TestWhatAFileSaysOfASiteIsCarriedOutOrRefusedByName(t *testing.T) {
-	f, read, err := Parse([]byte("fleet: 1\nsites:\n  - name: fernhollow\n    title: Ferns\n    offline: true\n" +
+	f, _, err := Parse([]byte("fleet: 1\nsites:\n  - name: fernhollow\n    title: Ferns\n    offline: true\n" +
 		"    php_ini: {memory_limit: 512M}\n"))
 	require.NoError(t, err)
 	steps, problems := Compare(f, there(), engines)
@@ -61,7 +61,7 @@ func TestWhatAFileSaysOfASiteIsCarriedOutOrRefusedByName(t *testing.T) {
 		"themes":  "[leaf]", "admin": "ines", "admin_email": "i@x.example", "stencil": "basics",
 		"finishing_touches": "[no-samples]", "network": "folders", "sub_sites": "[north]",
 		"kit": "spip", "kit_version": "'5.7'", "php_ini": "{'memory limit': x}"} {
-		f, read, err = Parse([]byte("fleet: 1\nsites:\n  - name: moss\n  - name: fernhollow\n    " + field + ": " + value + "\n"))
+		f, read, err := Parse([]byte("fleet: 1\nsites:\n  - name: moss\n  - name: fernhollow\n    " + field + ": " + value + "\n"))
 		require.NoError(t, err, field)
 		_, problems = Compare(f, there(), engines)
 		require.Len(t, problems, 1, field)
