@@ -65,6 +65,6 @@ func TestTheConsoleIsForEverybody(t *testing.T) {
 		chromedp.Sleep(1100*time.Millisecond), to("Fleet"), chromedp.WaitVisible(`//*[@data-site="garden-7"]`))) // it is asked for again
 	assert.Empty(t, violations(t, ctx, axe), "with two hundred sites")
 	s.stop()
-	require.NoError(t, chromedp.Do(ctx, chromedp.WaitVisible(`//*[@role="alert"][contains(., "does not answer")]`)))
+	require.NoError(t, chromedp.Do(ctx, chromedp.WaitVisible(`//*[@role="alert"][contains(., "has not answered since")]`)))
 	assert.Empty(t, violations(t, ctx, axe), "with the service gone")
 }

@@ -138,10 +138,7 @@ function App({ link }: { link: string }) {
           </Notice>
         )}
         <Guard key={place}>
-          <div
-            data-known={lost ? "then" : "now"}
-            className="data-[known=then]:opacity-50 data-[known=then]:grayscale"
-          >
+          <div data-known={lost ? "then" : "now"} className="data-[known=then]:grayscale">
             <Switch>
               <Route path="/" component={Fleet} />
               <Route path="/operations" component={Operations} />
