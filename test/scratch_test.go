@@ -40,7 +40,7 @@ func endDeadScratches() {
 	left, _ := filepath.Glob("/var/tmp/vessik-[0-9]*-*")
 	for _, dir := range left {
 		var pid int
-		if _, err := fmt.Sscanf(filepath.Base(dir), "vessik-%d-", &pid); err != nil || syscall.Kill(pid, 0) == nil {
+		if _, err := fmt.Sscanf(filepath.Base(dir), "vessik-%d-", &pid); err != nil || syscall.Kill(pid, 0) != syscall.ESRCH {
 			continue
 		}
 		syscall.Unmount(dir, syscall.MNT_DETACH)

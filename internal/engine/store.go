@@ -191,17 +191,7 @@ func (e *Engine) Lacking() (names []string) {
 
 // Complete fetches what engines that are there lack, since they were fetched by an earlier version.
 func (s Store) Complete(ctx context.Context, ids []string, progress Progress) error {
-	lacking := []Row{}
-	for _, id := range ids {
-		if e, err := s.Find(id); err == nil && e.Adopted == "" && len(e.Lacking()) > 0 {
-			row, err := s.Lookup(id)
-			if err != nil {
-				return err
-			}
-			lacking = append(lacking, row)
-		}
-	}
-	if len(lacking) == 0 {
+	if len(s.incomplete(ids)) == 0 {
 		return nil
 	}
 	unlock, err := s.lock(ctx, progress)
@@ -209,7 +199,21 @@ func (s Store) Complete(ctx context.Context, ids []string, progress Progress) er
 		return err
 	}
 	defer unlock()
+	lacking := s.incomplete(ids) // another service may have fetched it meanwhile
+	if len(lacking) == 0 {
+		return nil
+	}
 	return s.fetch(ctx, lacking, progress)
+}
+
+// incomplete are the rows of those engines that are there and lack something.
+func (s Store) incomplete(ids []string) (rows []Row) {
+	for _, row := range Catalogue {
+		if e, err := s.Find(row.ID); slices.Contains(ids, row.ID) && err == nil && e.Adopted == "" && len(e.Lacking()) > 0 {
+			rows = append(rows, row)
+		}
+	}
+	return rows
 }
 
 // Progress tells what fetching is doing: a sentence, and how far it is (0 to 1; below 0 where that is not known).

@@ -177,14 +177,11 @@ func (s *Stock) make(ctx context.Context, place string, k *Kit, source Source, p
 			ownfile.RemoveAll(path)
 		}
 	}
-	partial, err := os.MkdirTemp(s.Dir, ".partial-")
+	partial, err := s.partial()
 	if err != nil {
 		return err
 	}
 	defer ownfile.RemoveAll(partial)
-	if err := ownfile.SetMode(partial, 0o755); err != nil {
-		return err
-	}
 	tree := filepath.Join(partial, "tree")
 	if err := k.layTree(ctx, source, tree); err != nil {
 		return err
@@ -210,6 +207,18 @@ func (s *Stock) make(ctx context.Context, place string, k *Kit, source Source, p
 		return nil
 	}
 	return err
+}
+
+// partial is a folder in the stock for what is being made; whoever asks removes it.
+func (s *Stock) partial() (string, error) {
+	dir, err := os.MkdirTemp(s.Dir, ".partial-")
+	if err != nil {
+		return "", err
+	}
+	if err := ownfile.SetMode(dir, 0o755); err != nil {
+		return "", errors.Join(err, ownfile.RemoveAll(dir))
+	}
+	return dir, nil
 }
 
 // InLanguage is a prepared release with the content that its CMS's own installer makes in a language; lay puts that language's files
@@ -244,14 +253,11 @@ func (s *Stock) InLanguage(ctx context.Context, p *Prepared, language string, la
 // translate has the install script make the image of a language, in a tree that is gone afterwards.
 func (s *Stock) translate(ctx context.Context, p *Prepared, language, file string, lay func(tree string) error, php *engine.Engine,
 	database *engine.DatabaseServer) error {
-	partial, err := os.MkdirTemp(s.Dir, ".partial-")
+	partial, err := s.partial()
 	if err != nil {
 		return err
 	}
 	defer ownfile.RemoveAll(partial)
-	if err := ownfile.SetMode(partial, 0o755); err != nil {
-		return err
-	}
 	tree := filepath.Join(partial, "tree")
 	if err := CopyTree(ctx, p.Tree, tree); err != nil {
 		return err

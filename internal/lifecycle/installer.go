@@ -23,7 +23,10 @@ func (f *Feature) AwaitInstallers() {
 		now := map[string]int{}
 		for _, name := range f.Verifier.Awaiting() {
 			s, ok := f.Machine.Registry.Site(name)
-			if !ok || s.State != site.Running {
+			if !ok {
+				f.Verifier.Await(name, false)
+			}
+			if s.State != site.Running {
 				continue
 			}
 			now[name] = f.Verifier.Tables(f.Machine.Work.Context(), s)

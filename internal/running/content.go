@@ -11,6 +11,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"vessik/internal/core/dump"
 	"vessik/internal/core/site"
@@ -115,8 +116,13 @@ func RandomHex(bytes int) string {
 	return hex.EncodeToString(raw)
 }
 
+// subSitesTimeout bounds how long a network is asked for its sub-sites.
+const subSitesTimeout = 10 * time.Second
+
 // LearnSubSites reads from a network which sub-sites it has by now, and keeps that. addresses are theirs, without a scheme.
 func (m *Machine) LearnSubSites(ctx context.Context, s site.Site) (addresses []string, err error) {
+	ctx, cancel := context.WithTimeout(ctx, subSitesTimeout) // whoever is in the site may lock its tables
+	defer cancel()
 	pool, release, err := m.Pool(ctx, s)
 	if err != nil {
 		return nil, err

@@ -58,6 +58,8 @@ func (v *Verifier) Tables(ctx context.Context, s site.Site) int {
 	if database == nil {
 		return -1
 	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second) // whoever is in the site may lock its tables
+	defer cancel()
 	pool := database.OpenAs(s.Database)
 	defer pool.Close()
 	count := 0

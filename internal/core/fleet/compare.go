@@ -72,6 +72,7 @@ func (c *comparison) change(s wire.Site) {
 		c.step(Step{What: "domains", Words: want.Domains, Domains: &wire.Domains{Domains: want.Domains}})
 	}
 	if want.Title != "" && want.Title != s.Title {
+		c.problems = append(c.problems, site.CheckTitle(c.name, want.Title)...)
 		c.step(Step{What: "title", Words: []string{s.Title + " → " + want.Title}, Title: want.Title})
 	}
 	settings := Step{What: "settings"}

@@ -60,7 +60,8 @@ func TestWhatAFileSaysOfASiteIsCarriedOutOrRefusedByName(t *testing.T) {
 		"plugins": "[menu]",
 		"themes":  "[leaf]", "admin": "ines", "admin_email": "i@x.example", "stencil": "basics",
 		"finishing_touches": "[no-samples]", "network": "folders", "sub_sites": "[north]",
-		"kit": "spip", "kit_version": "'5.7'", "php_ini": "{'memory limit': x}"} {
+		"kit": "spip", "kit_version": "'5.7'", "php_ini": "{'memory limit': x}",
+		"title": `"two\nlines"`} {
 		f, read, err := Parse([]byte("fleet: 1\nsites:\n  - name: moss\n  - name: fernhollow\n    " + field + ": " + value + "\n"))
 		require.NoError(t, err, field)
 		_, problems = Compare(f, there(), engines)

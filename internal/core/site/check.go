@@ -296,6 +296,13 @@ func (c *checker) admin(s Site) {
 	c.password("admin_password", s.Admin.Password, s.Admin.User, s.Name)
 }
 
+// CheckTitle judges a title that a site is to have.
+func CheckTitle(name, title string) Problems {
+	c := &checker{site: name}
+	c.title(Site{Name: name, Title: title})
+	return c.problems
+}
+
 // guess adds what is easily guessed, unless it is taken all the same.
 func (c *checker) guess(field, remedy, message string, arguments ...any) {
 	if !c.weak {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"hash/crc32"
+	"maps"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -196,12 +197,9 @@ func Derive(r Request, f Facts) Site {
 
 // with is a map with one more value; the map itself stays as it was.
 func with(values map[string]string, name, value string) map[string]string {
-	more := map[string]string{name: value}
-	for other, value := range values {
-		if other != name {
-			more[other] = value
-		}
-	}
+	more := map[string]string{}
+	maps.Copy(more, values)
+	more[name] = value
 	return more
 }
 
