@@ -43,7 +43,7 @@ setup-test:
 check: build
 	go vet ./...
 	go tool staticcheck ./...
-	go tool forbidigo -set_exit_status -tests=false $(by_path) -- $(addprefix ./internal/,api archive change create defaults facts fleet home hosts kit lifecycle load logs origin picture registry rename restack \
+	go tool forbidigo -set_exit_status -tests=false $(by_path) -- $(addprefix ./internal/,api archive change create defaults facts fleet home hosts cms lifecycle load logs origin picture registry rename restack \
 		restore running saving settings shelf stencil trial users verify)
 	go tool forbidigo -set_exit_status -tests=false '^http\.(DefaultClient|Get|Head|Post|PostForm)(\# give it a timeout)?$$' '^context\.TODO$$' -- ./...
 	go tool go-errorlint -test=false ./...
@@ -82,7 +82,7 @@ fuzz: launcher
 	$(call fuzzed,8m)
 
 # Each fuzz target for a number of inputs or a time (whose end a worker sometimes takes for a failure): package and name.
-fuzz_targets := core/dump:FuzzStatement core/render:FuzzQuoted core/rewrite:FuzzScanner stencil:FuzzManifest core/fleet:FuzzParse archive:FuzzUnpack kit:FuzzDefinition
+fuzz_targets := core/dump:FuzzStatement core/render:FuzzQuoted core/rewrite:FuzzScanner stencil:FuzzManifest core/fleet:FuzzParse archive:FuzzUnpack cms:FuzzDefinition
 fuzzed = set -e; for each in $(fuzz_targets); do go test -run '^$$' -fuzz "^$${each\#*:}$$" -fuzztime $(1) -fuzzminimizetime 20x ./internal/$${each%:*}; done
 
 bench: build

@@ -32,7 +32,7 @@ type (
 	Engine           = wire.Engine
 	Link             = wire.Link
 	Ended            = wire.Ended
-	Derived          = wire.Derived
+	SitesPreview     = wire.SitesPreview
 	Planned          = wire.Planned
 	Request          = site.Request
 	Problem          = site.Problem
@@ -45,11 +45,11 @@ type (
 	Settings         = site.Settings
 	SettingsPage     = wire.SettingsPage
 	VariablesPage    = wire.VariablesPage
-	Kits             = wire.Kits
+	CMSPage          = wire.CMSPage
 	Ticket           = wire.Ticket
 	NewPassword      = wire.NewPassword
 	NewAdministrator = wire.NewAdministrator
-	Admin            = wire.Admin
+	Administrator    = site.Administrator
 	User             = wire.User
 	DefaultsPage     = wire.DefaultsPage
 	Label            = wire.Label
@@ -69,7 +69,7 @@ type (
 	LogLine          = wire.LogLine
 	Trial            = wire.TrialRequest
 	Restack          = wire.Restack
-	Preview          = wire.Preview
+	RestackPreview   = wire.RestackPreview
 )
 
 // SplitTouches reads finishing touches that are joined by commas.
@@ -186,9 +186,9 @@ func (c *Client) Site(ctx context.Context, name string, secrets bool) (s Site, e
 	return s, err
 }
 
-// Derive shows what requests would become.
-func (c *Client) Derive(ctx context.Context, requests ...Request) (d Derived, err error) {
-	err = c.call(ctx, "POST", "/sites/derive", wire.NewSites{Sites: requests}, &d)
+// Preview shows what requests would become.
+func (c *Client) PreviewSites(ctx context.Context, requests ...Request) (d SitesPreview, err error) {
+	err = c.call(ctx, "POST", "/sites/preview", wire.NewSites{Sites: requests}, &d)
 	return d, err
 }
 
@@ -356,9 +356,9 @@ func (c *Client) Label(ctx context.Context, l Label) (sites []Site, err error) {
 	return sites, c.call(ctx, "POST", "/sites/label", l, &sites)
 }
 
-// Kits lists what sites can be made of.
-func (c *Client) Kits(ctx context.Context) (k Kits, err error) {
-	return k, c.call(ctx, "GET", "/kits", nil, &k)
+// CMS lists what sites can be made of.
+func (c *Client) CMS(ctx context.Context) (k CMSPage, err error) {
+	return k, c.call(ctx, "GET", "/cms", nil, &k)
 }
 
 // Ticket draws an address that signs a user in to a site, once; empty means the administrator.
@@ -377,7 +377,7 @@ func (c *Client) SetPassword(ctx context.Context, name, user string, asked NewPa
 }
 
 // ReplaceAdministrator puts a site's administrator in the place of one of its users, and returns the administrator with the password.
-func (c *Client) ReplaceAdministrator(ctx context.Context, name string, n NewAdministrator) (admin Admin, err error) {
+func (c *Client) ReplaceAdministrator(ctx context.Context, name string, n NewAdministrator) (admin Administrator, err error) {
 	return admin, c.call(ctx, "PUT", sitePath(name, "/administrator"), n, &admin)
 }
 
@@ -386,9 +386,9 @@ func (c *Client) Rename(ctx context.Context, name string, r Rename) (o Operation
 	return o, c.call(ctx, "POST", sitePath(name, "/rename"), r, &o)
 }
 
-// RehearseRename says what renaming would change in the database.
-func (c *Client) RehearseRename(ctx context.Context, name string, r Rename) (t Tally, err error) {
-	return t, c.call(ctx, "POST", sitePath(name, "/rename/rehearse"), r, &t)
+// PreviewRename says what renaming would change in the database.
+func (c *Client) PreviewRename(ctx context.Context, name string, r Rename) (t Tally, err error) {
+	return t, c.call(ctx, "POST", sitePath(name, "/rename/preview"), r, &t)
 }
 
 // LoadSQL puts a dump in the place of a site's database; the operation goes on after it returns.
@@ -396,9 +396,9 @@ func (c *Client) LoadSQL(ctx context.Context, name string, l LoadSQL) (o Operati
 	return o, c.call(ctx, "POST", sitePath(name, "/load"), l, &o)
 }
 
-// RehearseLoad says what would be changed in a dump while it is loaded.
-func (c *Client) RehearseLoad(ctx context.Context, name string, l LoadSQL) (t Tally, err error) {
-	return t, c.call(ctx, "POST", sitePath(name, "/load/rehearse"), l, &t)
+// PreviewLoad says what would be changed in a dump while it is loaded.
+func (c *Client) PreviewLoad(ctx context.Context, name string, l LoadSQL) (t Tally, err error) {
+	return t, c.call(ctx, "POST", sitePath(name, "/load/preview"), l, &t)
 }
 
 // WriteSiteFile writes a site's own file into its folder, and says where.
@@ -406,17 +406,17 @@ func (c *Client) WriteSiteFile(ctx context.Context, name string, content bool) (
 	return w, c.call(ctx, "POST", sitePath(name, "/site-file"), wire.WriteSiteFile{Content: content}, &w)
 }
 
-// PreviewFleet says what leads from the sites that there are to those of a fleet file.
-func (c *Client) PreviewFleet(ctx context.Context, text string) (steps []fleet.Step, err error) {
-	return steps, c.call(ctx, "POST", "/fleet/preview", wire.FleetText{Text: text}, &steps)
+// CompareFleet says what leads from the sites that there are to those of a fleet file.
+func (c *Client) CompareFleet(ctx context.Context, text string) (steps []fleet.Step, err error) {
+	return steps, c.call(ctx, "POST", "/fleet/compare", wire.FleetText{Text: text}, &steps)
 }
 
-// ApplyFleet brings the sites to what a fleet file says; the operation goes on after it returns.
-func (c *Client) ApplyFleet(ctx context.Context, text string) (o Operation, err error) {
-	return o, c.call(ctx, "POST", "/fleet/apply", wire.FleetText{Text: text}, &o)
+// MatchFleet brings the sites to what a fleet file says; the operation goes on after it returns.
+func (c *Client) MatchFleet(ctx context.Context, text string) (o Operation, err error) {
+	return o, c.call(ctx, "POST", "/fleet/match", wire.FleetText{Text: text}, &o)
 }
 
-// SetDomains gives a site further domains, and has it forget some that it had before.
+// SetDomains gives a site further domains, and drops some that it had before.
 func (c *Client) SetDomains(ctx context.Context, name string, d Domains) (s Site, err error) {
 	return s, c.call(ctx, "PUT", sitePath(name, "/domains"), d, &s)
 }
@@ -432,7 +432,7 @@ func (c *Client) AllowHosts(ctx context.Context, allow bool) (h Hosts, err error
 }
 
 // PreviewRestack says what a change of stack would do.
-func (c *Client) PreviewRestack(ctx context.Context, name string, r Restack) (p Preview, err error) {
+func (c *Client) PreviewRestack(ctx context.Context, name string, r Restack) (p RestackPreview, err error) {
 	err = c.call(ctx, "POST", sitePath(name, "/restack/preview"), r, &p)
 	return p, err
 }
@@ -450,8 +450,8 @@ func (c *Client) Settings(ctx context.Context, name string) (p SettingsPage, err
 }
 
 // Adjust changes a site's settings; the operation goes on after it returns.
-func (c *Client) Adjust(ctx context.Context, name string, settings Settings, keep bool) (o Operation, err error) {
-	err = c.call(ctx, "PUT", sitePath(name, "/settings"), wire.Adjust{Settings: settings, Keep: keep}, &o)
+func (c *Client) Adjust(ctx context.Context, name string, settings Settings, stay bool) (o Operation, err error) {
+	err = c.call(ctx, "PUT", sitePath(name, "/settings"), wire.Adjust{Settings: settings, Stay: stay}, &o)
 	return o, err
 }
 

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"vessik/client"
+	"vessik/internal/core/site"
 )
 
 //go:embed fleet.json
@@ -23,9 +24,8 @@ var fleetText []byte
 
 // Fleet is the demo.
 type Fleet struct {
-	Admin      string `json:"admin"`
-	AdminEmail string `json:"admin_email"`
-	Sites      []Site `json:"sites"`
+	Administrator site.Administrator `json:"administrator"`
+	Sites         []Site             `json:"sites"`
 }
 
 // Site is one demo site and its content.
@@ -36,7 +36,7 @@ type Site struct {
 	Tagline string `json:"tagline"`
 	Posts   []Post `json:"posts"`
 	// What the site runs on, where it is not the usual.
-	KitVersion string                              `json:"kit_version"`
+	CMSVersion string                              `json:"cms_version"`
 	Stack      struct{ PHP, Web, Database string } `json:"stack"`
 }
 
@@ -58,7 +58,7 @@ func Load() Fleet {
 
 // Request asks for a demo site.
 func (f Fleet) Request(s Site) client.Request {
-	return client.Request{Name: s.Name, Group: s.Group, Title: s.Title, Admin: f.Admin, AdminEmail: f.AdminEmail, KitVersion: s.KitVersion,
+	return client.Request{Name: s.Name, Group: s.Group, Title: s.Title, Administrator: f.Administrator, CMSVersion: s.CMSVersion,
 		PHP: s.Stack.PHP, Web: s.Stack.Web, Database: s.Stack.Database}
 }
 
@@ -83,7 +83,7 @@ func Fill(ctx context.Context, s Site, made client.Site) error {
 	if err := in.call(ctx, "GET", "posts?slug=hello-world", nil, &untouched); err != nil || len(untouched) == 0 {
 		return err
 	}
-	if err := in.signIn(ctx, made.Admin.User, made.Admin.Password); err != nil {
+	if err := in.signIn(ctx, made.Administrator.Name, made.Administrator.Password); err != nil {
 		return err
 	}
 	for i, p := range s.Posts {

@@ -43,7 +43,7 @@ func TestTheConsoleIsForEverybody(t *testing.T) {
 	require.NoError(t, err)
 	console := strings.TrimSuffix(status.Console, "/")
 	ready := `//main//*[self::h1 or @role="table"]`
-	for _, path := range []string{"/", "/kits", "/shelf", "/engines", "/operations", "/machine", "/set-once", "/fleet-file",
+	for _, path := range []string{"/", "/cms", "/shelf", "/engines", "/operations", "/machine", "/defaults", "/fleet-file",
 		"/sites/fernhollow",
 		"/sites/fernhollow/settings", "/sites/fernhollow/trial", "/sites/fernhollow/info", "/sites/fernhollow/logs"} {
 		require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(console+path), chromedp.WaitVisible(ready),

@@ -65,15 +65,15 @@ update_option('builder', base64_encode(home_url('/z')));`)
 	assert.Equal(t, renamed.URL+"apples/?a=1", answer.Get("Location"))
 
 	// Its name and its database's are free for another site; its old domain is not, until it is forgotten.
-	derived, err := s.Derive(context.Background(), client.Request{Name: "orchard-days"})
+	derived, err := s.PreviewSites(context.Background(), client.Request{Name: "orchard-days"})
 	require.NoError(t, err)
 	require.Len(t, derived.Problems, 1)
 	assert.Contains(t, derived.Problems[0].String(), "orchard-days.localhost still leads to the site apple-days")
-	_, errs, code = s.cli("domains", "apple-days", "-forget", "orchard-days.localhost", "-add", "apples.localhost")
+	_, errs, code = s.cli("domains", "apple-days", "-drop", "orchard-days.localhost", "-add", "apples.localhost")
 	require.Zero(t, code, errs)
 	status, _, _ = get(t, made.URL)
 	assert.Equal(t, 404, status)
-	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Kit: "empty"}))
+	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", CMS: "empty"}))
 	defer s.retire(t, "orchard-days")
 	assert.Equal(t, "orchard_days_2", s.site(t, "orchard-days").Database.Name)
 	further := strings.Replace(made.URL, "orchard-days", "apples", 1)
@@ -190,7 +190,7 @@ func TestADumpIsLoadedIntoASiteAfterASafetyCopy(t *testing.T) {
 	out, errs, code = s.cli("users", "orchard-days", "-replace", "head-keeper", "-email", "ines@fernhollow.example")
 	require.Zero(t, code, errs)
 	own := s.secrets(t, "orchard-days")
-	assert.Equal(t, "orchard-days-keeper: "+own.Admin.Password+"\n", out)
+	assert.Equal(t, "orchard-days-keeper: "+own.Administrator.Password+"\n", out)
 	assert.Equal(t, "orchard-days-keeper ines@fernhollow.example", query(t, own, "SELECT CONCAT(user_login, ' ', user_email) FROM wp_users"))
 	assert.Equal(t, wrote, query(t, own, "SELECT CONCAT(COUNT(*), ' of ', post_author) FROM wp_posts WHERE post_status='publish'"))
 	watched := s.do(t, plan.Verify, "orchard-days")
@@ -212,7 +212,7 @@ func TestOtherEndingsAreToldToThisMachineWhereTheUserAllowsIt(t *testing.T) {
 		require.NoError(t, err)
 		return string(text)
 	}
-	watched := s.made(t, client.Request{Name: "moss-archive", Kit: "empty", Domain: "moss.test", Domains: []string{"mosses.test"}})
+	watched := s.made(t, client.Request{Name: "moss-archive", CMS: "empty", Domain: "moss.test", Domains: []string{"mosses.test"}})
 	require.Equal(t, plan.OperationDone, watched.State)
 	result := watched.Sites[0].Report.Result("domain-routes")
 	assert.Equal(t, "fail", string(result.Verdict), "nobody on this machine finds it")
@@ -234,14 +234,14 @@ func TestOtherEndingsAreToldToThisMachineWhereTheUserAllowsIt(t *testing.T) {
 	_, errs, code = s.cli("new", "moss-archive", "-domain", "moss.com")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, ".com is a public ending")
-	derived, err := s.Derive(context.Background(), client.Request{Name: "moss-archive", Domain: "moss.com", ForceDomain: true})
+	derived, err := s.PreviewSites(context.Background(), client.Request{Name: "moss-archive", Domain: "moss.com", ForceDomain: true})
 	require.NoError(t, err)
 	assert.Empty(t, derived.Problems)
 }
 
 func TestNamesInOtherScripts(t *testing.T) {
 	s := shared(t)
-	requirePassed(t, s.made(t, client.Request{Name: "ökogarten-moosgrün", Kit: "empty"}))
+	requirePassed(t, s.made(t, client.Request{Name: "ökogarten-moosgrün", CMS: "empty"}))
 	name := site.ASCII("ökogarten-moosgrün")
 	defer s.retire(t, name)
 	made := s.site(t, name)
@@ -257,20 +257,20 @@ func TestNamesInOtherScripts(t *testing.T) {
 		out, errs, code := s.cli(append([]string{words[0], "Ökogarten-Moosgrün"}, words[1:]...)...)
 		assert.Zero(t, code, "%s: %s%s", command, out, errs)
 	}
-	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Title: "果樹園の日々", Kit: "empty", Domain: "果樹園.localhost"}))
+	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Title: "果樹園の日々", CMS: "empty", Domain: "果樹園.localhost"}))
 	defer s.retire(t, "orchard-days")
 	assert.Equal(t, "果樹園.localhost", s.site(t, "orchard-days").DomainUnicode)
 }
 
 func TestRecordsOnAServerOfTheUsersOwn(t *testing.T) {
 	keeper := shared(t) // its database server stands for the external one
-	requirePassed(t, keeper.made(t, client.Request{Name: "orchard-days", Kit: "empty"}))
+	requirePassed(t, keeper.made(t, client.Request{Name: "orchard-days", CMS: "empty"}))
 	defer keeper.retire(t, "orchard-days")
 	d := keeper.secrets(t, "orchard-days").Database
 	dsn := fmt.Sprintf("%s:%s@tcp(127.0.0.1:%d)/%s", d.User, d.Password, d.Port, d.Name)
 	home := newHome(t)
 	s := start(t, home, "-records-dsn", dsn)
-	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", Kit: "empty"}))
+	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", CMS: "empty"}))
 	assert.NoDirExists(t, filepath.Join(home, "records", "data"))
 	pool, err := sql.Open("mysql", dsn)
 	require.NoError(t, err)

@@ -312,7 +312,7 @@ func (s *siege) byLaidLinks() {
 	folder := filepath.Join(filepath.Dir(s.home), "colleague")
 	require.NoError(s.t, os.MkdirAll(folder, 0o755))
 	require.NoError(s.t, os.WriteFile(filepath.Join(folder, "vessik-site.yaml"),
-		[]byte("vessik-site: 1\nname: theft\nkit: wordpress\nsql: .vessik-site.sql.zst\n"), 0o644))
+		[]byte("vessik-site: 1\nname: theft\ncms: wordpress\nsql: .vessik-site.sql.zst\n"), 0o644))
 	require.NoError(s.t, os.Symlink(filepath.Join(s.home, "home.json"), filepath.Join(folder, ".vessik-site.sql.zst")))
 	out, errs, _ := run(s.t, "new", "-in", folder, "-home", s.home)
 	s.note("have a secret quoted", strings.Contains(out+errs, "gateway_port") || strings.Contains(out+errs, "passwords"), errs)

@@ -257,7 +257,7 @@ foreach ($d->query("SHOW TABLES")->fetchAll(PDO::FETCH_COLUMN) as $t) {
 			began := time.Now()
 			requirePassed(b, s.made(b, client.Request{Name: fmt.Sprintf("drawn-%d", i), Stencil: "orchard-all"}))
 			ours := time.Since(began)
-			requirePassed(b, s.made(b, client.Request{Name: fmt.Sprintf("floor-%d", i), Kit: "empty"}))
+			requirePassed(b, s.made(b, client.Request{Name: fmt.Sprintf("floor-%d", i), CMS: "empty"}))
 			floor := s.secrets(b, fmt.Sprintf("floor-%d", i))
 			began = time.Now()
 			must(b, exec.Command("tar", "-xf", filepath.Join(dir, "files.tar"), "-C", dir).Run())

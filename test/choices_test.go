@@ -39,7 +39,7 @@ func TestChoicesAtCreation(t *testing.T) {
 	assert.Equal(t, "0", query(t, made, "SELECT COUNT(*) FROM wp_posts WHERE post_status='publish' AND post_type IN ('post', 'page') "+
 		"AND post_title NOT IN ('Welcome', 'Visit us')"), "the samples are gone, whatever they are called")
 	assert.Equal(t, "G:i", query(t, made, "SELECT option_value FROM wp_options WHERE option_name='time_format'"))
-	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", Language: "fr", KitVersion: "6.8", PHP: "8.4"}))
+	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", Language: "fr", CMSVersion: "6.8", PHP: "8.4"}))
 	defer s.retire(t, "moss-archive")
 	french := s.secrets(t, "moss-archive")
 	assert.Contains(t, query(t, french, "SELECT post_title FROM wp_posts WHERE ID=1"), "Bonjour", "as its own installer has it")
@@ -63,9 +63,9 @@ func TestOwnFinishingTouchesRunInOrderAndStopWithTheirOwnWords(t *testing.T) {
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644))
 	}
-	kits, _, code := s.cli("kits")
+	definitions, _, code := s.cli("cms")
 	require.Zero(t, code)
-	assert.Regexp(t, `a-motto.sql +Sets a motto`, kits)
+	assert.Regexp(t, `a-motto.sql +Sets a motto`, definitions)
 	_, errs, code := s.cli("new", "orchard-days", "-touch", "a-motto.sql,d-outside.sh,b-note.php")
 	assert.Equal(t, 1, code)
 	assert.Regexp(t, `the finishing touch d-outside.sh: exit status 3: .*it may not; everything was taken back`,
@@ -106,7 +106,7 @@ func TestASiteThatWorksOfflineAsksNobody(t *testing.T) {
 	names, err := net.ListenPacket("udp4", "127.0.0.1:0") // and this for a name server
 	require.NoError(t, err)
 	defer names.Close()
-	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Kit: "empty", Offline: true}))
+	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", CMS: "empty", Offline: true}))
 	defer s.retire(t, "orchard-days")
 	made := s.site(t, "orchard-days")
 	assert.True(t, made.Offline)

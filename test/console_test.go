@@ -185,20 +185,21 @@ func TestTheConsoleFromAnIdeaToASite(t *testing.T) {
 	ctx := page(t, s, 1280, 800)
 	console := strings.TrimSuffix(mustStatus(t, s).Console, "/")
 	do := steps(t, ctx)
-	do("a bad default", chromedp.Click(`//a[text()="Set once"]`), chromedp.WaitVisible(chromedp.CSS(`input[name=admin]`)),
-		setValue("input[name=admin]", "HTMLInputElement", "admin"), chromedp.Click(`//button[text()="Set"]`),
+	do("a bad default", chromedp.Click(`//a[text()="Defaults"]`), chromedp.WaitVisible(chromedp.CSS(`input[name=administrator]`)),
+		setValue("input[name=administrator]", "HTMLInputElement", "admin"), chromedp.Click(`//button[text()="Set"]`),
 		chromedp.WaitVisible(`//div[contains(., "what everybody tries first")]`))
-	do("a good one", setValue("input[name=admin]", "HTMLInputElement", "ines"), chromedp.Click(`//button[text()="Set"]`),
-		chromedp.WaitVisible(`//label[@data-setting="admin" and contains(., "vessik.yaml")]`))
-	defer s.cli("defaults", "admin=")
+	do("a good one", setValue("input[name=administrator]", "HTMLInputElement", "ines"), chromedp.Click(`//button[text()="Set"]`),
+		chromedp.WaitVisible(`//label[@data-setting="administrator" and contains(., "vessik.yaml")]`))
+	defer s.cli("defaults", "administrator=")
 
 	do("save a stencil", chromedp.Navigate(console+"/sites/fernhollow"), chromedp.WaitVisible(chromedp.CSS(`[data-check=files-private]`)),
 		chromedp.Click(chromedp.CSS(`[data-check=files-private]`)),
-		chromedp.WaitVisible(`//button[text()="save as a stencil…"][not(@disabled)]`), chromedp.Click(`//button[text()="save as a stencil…"]`),
+		chromedp.WaitVisible(`//button[text()="Make a stencil of this site…"][not(@disabled)]`),
+		chromedp.Click(`//button[text()="Make a stencil of this site…"]`),
 		setValue("input[name=stencil]", "HTMLInputElement", "fern-basics"), chromedp.Click(`//button[text()="save"]`),
-		chromedp.WaitVisible(`//button[text()="save as a stencil…"]`),
-		chromedp.Navigate(console+"/kits"), chromedp.WaitVisible(chromedp.CSS(`[data-stencil=fern-basics]`)),
-		chromedp.WaitVisible(chromedp.CSS(`[data-kit=wordpress]`)))
+		chromedp.WaitVisible(`//button[text()="Make a stencil of this site…"]`),
+		chromedp.Navigate(console+"/cms"), chromedp.WaitVisible(chromedp.CSS(`[data-stencil=fern-basics]`)),
+		chromedp.WaitVisible(chromedp.CSS(`[data-CMS=wordpress]`)))
 	defer s.cli("stencil", "drop", "fern-basics")
 
 	do("draw from it", chromedp.Navigate(console+"/"), chromedp.WaitVisible(`//button[text()="New site"]`),
@@ -210,7 +211,7 @@ func TestTheConsoleFromAnIdeaToASite(t *testing.T) {
 		chromedp.WaitVisible(chromedp.CSS(`button[type=submit]:enabled`)), chromedp.Click(`//button[normalize-space(.)="Make this site"]`),
 		chromedp.WaitVisible(chromedp.CSS(`[data-site=orchard-days][data-state=running]`)))
 	defer s.retire(t, "orchard-days")
-	assert.Equal(t, "ines", s.site(t, "orchard-days").Admin.User)
+	assert.Equal(t, "ines", s.site(t, "orchard-days").Administrator.Name)
 
 	do("group it", chromedp.Click(chromedp.CSS(`input[aria-label="Choose orchard-days"]`)), chromedp.Click(`//button[text()="group…"]`),
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label=Group]`), "Open days"), chromedp.Click(`//button[text()="set"]`),
@@ -278,7 +279,7 @@ func TestTheConsoleBesideTheFacts(t *testing.T) {
 		chromedp.WaitVisible(`//button[text()="another name or domain…"][not(@disabled)]`),
 		chromedp.Click(`//button[text()="another name or domain…"]`), chromedp.WaitVisible(chromedp.CSS(`input[name=new-name]`)),
 		setValue("input[name=new-name]", "HTMLInputElement", "apple-days"), setValue("input[name=new-domain]", "HTMLInputElement", "apples.test"),
-		chromedp.WaitVisible(`//button[text()="what would change"][not(@disabled)]`), chromedp.Click(`//button[text()="what would change"]`),
+		chromedp.WaitVisible(`//button[text()="Preview changes"][not(@disabled)]`), chromedp.Click(`//button[text()="Preview changes"]`),
 		chromedp.WaitVisible(`//p[contains(., "addresses would change")]`),
 		chromedp.Click(`//button[text()="Rename"]`), chromedp.WaitVisible(`//h1[text()="Operations"]`), chromedp.Navigate(console+"/"),
 		chromedp.WaitVisible(chromedp.CSS(`[data-site=apple-days][data-state=running]`)))
@@ -303,13 +304,13 @@ func TestTheConsoleBesideTheFacts(t *testing.T) {
 		chromedp.Click(`//button[text()="Load"]`), chromedp.WaitVisible(`//p[contains(., "is not there")]`))
 
 	do("the fleet as a file", chromedp.Navigate(console+"/fleet-file"), chromedp.WaitVisible(chromedp.CSS(`textarea[name=fleet]`)),
-		chromedp.WaitReady(`//textarea[contains(., "apple-days")]`), chromedp.Click(`//button[text()="What would change"]`),
+		chromedp.WaitReady(`//textarea[contains(., "apple-days")]`), chromedp.Click(`//button[text()="Preview changes"]`),
 		chromedp.WaitVisible(`//p[contains(., "everything is as the file says")]`),
-		setValue("textarea[name=fleet]", "HTMLTextAreaElement", "fleet: 1\nsites:\n  - {name: moss-archive, kit: emptyy}\n"),
-		chromedp.Click(`//button[text()="What would change"]`),
-		chromedp.WaitVisible(`//div[@role="alert"][contains(., "line 3") and contains(., "there is no kit")]`),
-		setValue("textarea[name=fleet]", "HTMLTextAreaElement", "fleet: 1\nsites:\n  - {name: moss-archive, kit: empty, note: damp}\n"),
-		chromedp.Click(`//button[text()="What would change"]`), chromedp.WaitVisible(`//b[text()="label"]`),
+		setValue("textarea[name=fleet]", "HTMLTextAreaElement", "fleet: 1\nsites:\n  - {name: moss-archive, cms: emptyy}\n"),
+		chromedp.Click(`//button[text()="Preview changes"]`),
+		chromedp.WaitVisible(`//div[@role="alert"][contains(., "line 3") and contains(., "there is no CMS")]`),
+		setValue("textarea[name=fleet]", "HTMLTextAreaElement", "fleet: 1\nsites:\n  - {name: moss-archive, cms: empty, note: damp}\n"),
+		chromedp.Click(`//button[text()="Preview changes"]`), chromedp.WaitVisible(`//b[text()="label"]`),
 		chromedp.Click(`//button[text()="Apply"]`), chromedp.WaitVisible(`//p[text()="Done."]`))
 	assert.Equal(t, "damp", s.site(t, "moss-archive").Note)
 

@@ -27,7 +27,7 @@ func TestEveryEngineServesWithEveryOther(t *testing.T) {
 	for i, stack := range stacks {
 		requests = append(requests, client.Request{Name: fmt.Sprintf("garden-%d", i), PHP: stack[0], Web: stack[1], Database: stack[2]})
 	}
-	requests[0].KitVersion = "5.7" // of the oldest generation, on PHP 7.4
+	requests[0].CMSVersion = "5.7" // of the oldest generation, on PHP 7.4
 	requirePassed(t, s.made(t, requests...))
 	for i, stack := range stacks {
 		php, web, database := onStack(t, s, requests[i].Name)
@@ -35,7 +35,7 @@ func TestEveryEngineServesWithEveryOther(t *testing.T) {
 			[3]string{php, web, database}, "%v", stack)
 		made := s.site(t, requests[i].Name)
 		assert.Equal(t, map[string]string{"php-7.4": "6.1", "php-8.2": "6.1", "php-8.4": "6.8"}[stack[0]],
-			map[bool]string{true: "6.1", false: made.Kit.Version}[i == 0], "a WordPress that supports it")
+			map[bool]string{true: "6.1", false: made.CMS.Version}[i == 0], "a WordPress that supports it")
 		status, text, _ := get(t, made.URL+"hello-world/")
 		assert.Equal(t, 200, status, "readable addresses work on %s", stack[1])
 		assert.Contains(t, text, "Hello world!")

@@ -78,9 +78,9 @@ func attempts(dump, address string) []attempt {
 		{title: "save", kind: "save-stencil", begin: func(s *service, name string) (client.Operation, error) {
 			return s.SaveStencil(ctx, name, client.SaveStencil{As: "from-" + name})
 		}},
-		{title: "fleet file", kind: "apply-fleet", leaves: marked,
+		{title: "fleet file", kind: "match-fleet", leaves: marked,
 			begin: func(s *service, name string) (client.Operation, error) {
-				return s.ApplyFleet(ctx, "fleet: 1\nsites:\n  - name: "+name+"\n    php: \"8.4\"\n    domain: "+name+
+				return s.MatchFleet(ctx, "fleet: 1\nsites:\n  - name: "+name+"\n    php: \"8.4\"\n    domain: "+name+
 					"-2.localhost\n    domains: ["+name+"-3.localhost]\n    group: gardens\n    state: stopped\n")
 			}},
 	}
@@ -120,7 +120,7 @@ func TestEveryStepOfEveryOperationCanBreakOff(t *testing.T) {
 	home, build := newHome(t), built(t, "-tags", "failpoints")
 	s := launchCommand(t, exec.Command(build, "serve", "-home", home), home)
 	defer func() { s.stop() }()
-	requirePassed(t, s.made(t, client.Request{Name: "source", Kit: "empty"}))
+	requirePassed(t, s.made(t, client.Request{Name: "source", CMS: "empty"}))
 	source := plant(t, s, "source")
 	dump := dumpOf(t, source)
 	places := placesOf(t, s, points, attempts(dump, source.URL))
@@ -165,14 +165,14 @@ func TestAllKindsOfOperationsAtOnceWithoutADataRace(t *testing.T) {
 	home := newHome(t)
 	s := launchCommand(t, exec.Command(built(t, "-race"), "serve", "-home", home), home)
 	defer func() { s.stop() }()
-	requirePassed(t, s.made(t, client.Request{Name: "source", Kit: "empty"}))
+	requirePassed(t, s.made(t, client.Request{Name: "source", CMS: "empty"}))
 	source := plant(t, s, "source")
 	all := attempts(dumpOf(t, source), source.URL)
 	requests := []client.Request{}
 	name := func(i int) string { return fmt.Sprintf("kind-%d", i) }
 	for i, a := range all {
 		if a.kind != plan.New {
-			requests = append(requests, client.Request{Name: name(i), Kit: "empty"})
+			requests = append(requests, client.Request{Name: name(i), CMS: "empty"})
 		}
 	}
 	requirePassed(t, s.made(t, requests...))
@@ -209,7 +209,7 @@ func placesOf(t *testing.T, s *service, points string, all []attempt) (places []
 		known[string(a.kind)] = true
 		probe := fmt.Sprintf("probe-%d", i)
 		if a.kind != plan.New {
-			requirePassed(t, s.made(t, client.Request{Name: probe, Kit: "empty"}))
+			requirePassed(t, s.made(t, client.Request{Name: probe, CMS: "empty"}))
 		}
 		if a.ready != nil {
 			a.ready(t, s, probe)
@@ -244,7 +244,7 @@ func placesOf(t *testing.T, s *service, points string, all []attempt) (places []
 		p := &places[i]
 		p.site = fmt.Sprintf("place-%d", i)
 		if p.kind != plan.New {
-			requests = append(requests, client.Request{Name: p.site, Kit: "empty"})
+			requests = append(requests, client.Request{Name: p.site, CMS: "empty"})
 		}
 	}
 	requirePassed(t, s.made(t, requests...))
@@ -260,7 +260,7 @@ func placesOf(t *testing.T, s *service, points string, all []attempt) (places []
 func (p *place) breakOff(t *testing.T, s *service, points string) {
 	path := filepath.Join(points, p.words())
 	for _, what := range []string{"fail", "cancel", "hold"} {
-		if what != "hold" && p.last || p.kind == "apply-fleet" && what == map[string]string{"before": "fail", "after": "cancel"}[p.when] {
+		if what != "hold" && p.last || p.kind == "match-fleet" && what == map[string]string{"before": "fail", "after": "cancel"}[p.when] {
 			continue // what a fleet file begins goes through its own places
 		}
 		if p.ready != nil {
@@ -321,11 +321,11 @@ func plant(t *testing.T, s *service, name string) client.Site {
 
 // anew has a site be there and run, as at first.
 func (p *place) anew(t *testing.T, s *service) {
-	if p.kind == "apply-fleet" {
+	if p.kind == "match-fleet" {
 		s.retire(t, p.site)
 	}
 	if _, err := s.Site(ctx, p.site, false); err != nil {
-		requirePassed(t, s.made(t, client.Request{Name: p.site, Kit: "empty"}))
+		requirePassed(t, s.made(t, client.Request{Name: p.site, CMS: "empty"}))
 		return
 	}
 	running(t, s, p.site)
@@ -344,7 +344,7 @@ func (p *place) afterwards(t *testing.T, s *service) {
 	}
 	require.NoError(t, err)
 	if now.State == "stopped" {
-		require.Contains(t, []plan.Kind{plan.Stop, "apply-fleet"}, p.kind)
+		require.Contains(t, []plan.Kind{plan.Stop, "match-fleet"}, p.kind)
 		requirePassed(t, s.do(t, plan.Start, now.Name))
 	}
 	requirePassed(t, s.do(t, plan.Verify, now.Name))

@@ -24,6 +24,7 @@ import (
 
 	"vessik/client"
 	"vessik/internal/core/plan"
+	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 )
 
@@ -275,9 +276,10 @@ func shared(t testing.TB) *service {
 	t.Helper()
 	sharedOnce.Do(func() {
 		s := launch(t, lastingHome(t))
-		requirePassed(t, s.made(t, client.Request{Name: "fernhollow", Title: "Fernhollow Garden Network", Admin: "head-keeper",
-			AdminEmail: "ines@fernhollow.example"},
-			client.Request{Name: "seed-exchange", Title: "Fernhollow Seed Exchange", Admin: "head-keeper", AdminEmail: "tobias@fernhollow.example"}))
+		requirePassed(t, s.made(t, client.Request{Name: "fernhollow", Title: "Fernhollow Garden Network",
+			Administrator: site.Administrator{Name: "head-keeper", Mail: "ines@fernhollow.example"}},
+			client.Request{Name: "seed-exchange", Title: "Fernhollow Seed Exchange",
+				Administrator: site.Administrator{Name: "head-keeper", Mail: "tobias@fernhollow.example"}}))
 		var err error
 		if earlyTicket, err = s.Ticket(context.Background(), "fernhollow", ""); err != nil {
 			t.Errorf("draw a ticket: %v", err)

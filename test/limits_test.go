@@ -15,7 +15,7 @@ import (
 // A site takes what it may have, and says so where it would take more.
 func TestASiteIsHeldToItsLimits(t *testing.T) {
 	s := shared(t)
-	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Kit: "empty"}))
+	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", CMS: "empty"}))
 	defer s.retire(t, "orchard-days")
 	made := s.site(t, "orchard-days")
 	for _, wrong := range []string{"memory=lots", "memory=1M", "processes=3", "processes=many", "processor=1", "disk=-1"} {

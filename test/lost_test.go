@@ -12,7 +12,7 @@ import (
 // Whoever looks at the console when the service is gone is told so at once, sees what was known, and goes on when it is back.
 func TestTheConsoleSaysThatTheServiceIsGone(t *testing.T) {
 	s := start(t, newHome(t))
-	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", Kit: "empty"}))
+	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", CMS: "empty"}))
 	ctx := page(t, s, 1280, 800)
 	do := steps(t, ctx)
 	do("the fleet", chromedp.WaitVisible(chromedp.CSS(`[data-site=moss-archive][data-state=running]`)))

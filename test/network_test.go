@@ -15,7 +15,7 @@ import (
 
 func TestNetworksOfSites(t *testing.T) {
 	s := shared(t)
-	_, errs, code := s.cli("new", "orchard-days", "-kit", "empty", "-network", "folders")
+	_, errs, code := s.cli("new", "orchard-days", "-cms", "empty", "-network", "folders")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "makes no network")
 	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Network: "folders", SubSites: []string{"north", "south"}},
@@ -77,7 +77,7 @@ echo wpmu_create_blog($folders ? $in : "east.$in", $folders ? '/east/' : '/', 'E
 	defer s.cli("stencil", "drop", "valley")
 	requirePassed(t, s.made(t, client.Request{Name: "valley-days", Stencil: "valley", Web: "apache"}))
 	defer s.retire(t, "valley-days")
-	_, errs, code = s.cli("users", "apple-archive", "-replace", s.site(t, "apple-archive").Admin.User, "-by", "tobias")
+	_, errs, code = s.cli("users", "apple-archive", "-replace", s.site(t, "apple-archive").Administrator.Name, "-by", "tobias")
 	require.Zero(t, code, errs)
 	requirePassed(t, s.do(t, plan.Verify, "apple-archive"))
 	for _, name := range []string{"apple-archive", "valley-days"} {
@@ -89,7 +89,7 @@ echo wpmu_create_blog($folders ? $in : "east.$in", $folders ? '/east/' : '/', 'E
 			assert.NotContains(t, text, old)
 		}
 		admins := query(t, made, "SELECT meta_value FROM wp_sitemeta WHERE meta_key='site_admins'")
-		assert.Contains(t, admins, `"`+made.Admin.User+`"`)
+		assert.Contains(t, admins, `"`+made.Administrator.Name+`"`)
 		assert.Equal(t, made.Prefix+"2_user_roles", query(t, made, "SELECT option_name FROM wp_2_options WHERE option_name LIKE '%user\\_roles'"))
 	}
 }

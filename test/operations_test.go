@@ -23,7 +23,7 @@ func TestVerifyingAndStartingSideBySideBothEnd(t *testing.T) {
 	names, requests := []string{}, []client.Request{}
 	for i := range 12 {
 		names = append(names, fmt.Sprintf("bed-%d", i))
-		requests = append(requests, client.Request{Name: names[i], Kit: "empty"})
+		requests = append(requests, client.Request{Name: names[i], CMS: "empty"})
 	}
 	requirePassed(t, s.made(t, requests...))
 	defer s.retire(t, names...)

@@ -93,8 +93,8 @@ wp_insert_user(['user_login' => 'tobias', 'user_pass' => 'a-password-of-tobias',
 		require.NoError(t, err)
 		salts := regexp.MustCompile(`(?:KEY|SALT)', '([^']*)'`).FindAllStringSubmatch(string(text), -1)
 		require.Len(t, salts, 8)
-		found := []string{drawn.Database.Password, drawn.Admin.Password, drawn.Prefix,
-			query(t, drawn, "SELECT user_pass FROM wp_users WHERE user_login='"+drawn.Admin.User+"'")}
+		found := []string{drawn.Database.Password, drawn.Administrator.Password, drawn.Prefix,
+			query(t, drawn, "SELECT user_pass FROM wp_users WHERE user_login='"+drawn.Administrator.Name+"'")}
 		for _, salt := range salts {
 			require.NotEmpty(t, salt[1])
 			found = append(found, salt[1])
@@ -258,7 +258,7 @@ func sums(t testing.TB, dir string) map[string]string {
 func TestAFolderIsAdoptedWhereItStands(t *testing.T) {
 	s := shared(t)
 	// A site from elsewhere: its files, and a dump as a hosting panel writes it.
-	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", KitVersion: "6.8", PHP: "8.4"}))
+	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", CMSVersion: "6.8", PHP: "8.4"}))
 	made := s.secrets(t, "orchard-days")
 	place := filepath.Dir(newHome(t))
 	folder := filepath.Join(place, "from-the-host")
@@ -299,7 +299,7 @@ implode(",", array_map(fn($v) => $v === null ? "NULL" : "\x27" . esc_sql($v) . "
 	require.Zero(t, code, errs)
 	adopted := s.secrets(t, "orchard-days")
 	assert.Equal(t, folder, adopted.Folder)
-	assert.True(t, strings.HasPrefix(adopted.Kit.Version, "6.8"), adopted.Kit.Version)
+	assert.True(t, strings.HasPrefix(adopted.CMS.Version, "6.8"), adopted.CMS.Version)
 	assert.Equal(t, strings.TrimSuffix(adopted.URL, "/"), query(t, adopted, "SELECT option_value FROM wp_options WHERE option_name='siteurl'"))
 	assert.Contains(t, query(t, adopted, "SELECT option_value FROM wp_options WHERE option_name='deep'"),
 		fmt.Sprintf(`s:%d:"%sa"`, len(adopted.URL)+1, adopted.URL))
@@ -347,7 +347,7 @@ implode(",", array_map(fn($v) => $v === null ? "NULL" : "\x27" . esc_sql($v) . "
 func TestFinishingTouches(t *testing.T) {
 	s := shared(t)
 	for _, version := range []string{"5.7", "6.8"} {
-		request := client.Request{Name: "orchard-days", KitVersion: version,
+		request := client.Request{Name: "orchard-days", CMSVersion: version,
 			Touches: []string{"no-samples", "no-comments", "plain-dates", "only-own-theme", "no-sample-plugins", "no-notices", "week-from-monday"}}
 		if version == "6.8" {
 			request.PHP, request.Web, request.Database = "8.4", "apache", "11.8"
@@ -372,7 +372,7 @@ func TestFinishingTouches(t *testing.T) {
 
 func TestASitesOwnFileMakesTheSameSiteForAColleague(t *testing.T) {
 	s := shared(t)
-	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Title: "Orchard Days", KitVersion: "6.8", PHP: "8.4", Web: "apache",
+	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", Title: "Orchard Days", CMSVersion: "6.8", PHP: "8.4", Web: "apache",
 		TimeZone: "Europe/Lisbon", Domains: []string{"apples.localhost"}}))
 	made := s.secrets(t, "orchard-days")
 	out, errs, code := run(t, "run", "orchard-days", "-home", s.home, "--", "php", "-r",

@@ -78,7 +78,7 @@ ctrlKey: true }))`), chromedp.WaitVisible(chromedp.CSS("[cmdk-input]")),
 	wide("engines", "/engines", chromedp.WaitVisible(chromedp.CSS("[data-engine]")))
 	_, errs, code := s.cli("stencil", "save", "orchard-days", "orchard-basics", "-about", "Theme, menus and opening hours, for every open day")
 	require.Zero(t, code, errs)
-	wide("kits", "/kits", chromedp.WaitVisible(chromedp.CSS("[data-stencil]")),
+	wide("cms", "/cms", chromedp.WaitVisible(chromedp.CSS("[data-stencil]")),
 		chromedp.Evaluate[chromedp.Void](`void document.querySelector("[data-stencil]").scrollIntoView({block: "end"})`),
 		chromedp.Sleep(time.Second))
 	for name, files := range map[string]map[string]string{"garden-menu.1.2.zip": {"garden-menu/menu.php": "<?php\n/* Plugin Name: Garden " +
@@ -89,9 +89,9 @@ ctrlKey: true }))`), chromedp.WaitVisible(chromedp.CSS("[cmdk-input]")),
 		require.Zero(t, code, errs)
 	}
 	wide("shelf", "/shelf", chromedp.WaitVisible(chromedp.CSS("[data-item]")))
-	_, errs, code = s.cli("defaults", "admin=head-keeper", "admin_email=ines@fernhollow.example", "finishing_touches=no-samples,no-comments")
+	_, errs, code = s.cli("defaults", "administrator=head-keeper", "mail=ines@fernhollow.example", "finishing_touches=no-samples,no-comments")
 	require.Zero(t, code, errs)
-	wide("set-once", "/set-once", chromedp.WaitVisible(chromedp.CSS("[data-setting]")))
+	wide("set-once", "/defaults", chromedp.WaitVisible(chromedp.CSS("[data-setting]")))
 	wide("machine", "/machine", chromedp.WaitVisible(chromedp.CSS("[data-verdict]")))
 	trial, err := s.Try(context.Background(), "fernhollow", client.Trial{PHP: "all", Web: "nginx,apache", Visit: []string{"/winter-hours/"}})
 	require.NoError(t, err)
@@ -124,10 +124,10 @@ ctrlKey: true }))`), chromedp.WaitVisible(chromedp.CSS("[cmdk-input]")),
 		restack("restack", "seed-exchange", "-database", "11.8"), restack("settings", "orchard-days", "-history"))
 	terminal("verify", command("verify", "fernhollow", "glasshouse-journal"))
 	terminal("stencils", command("stencil"), restack("new", "cider-days", "-stencil", "orchard-basics", "-php", "8.2"),
-		command("users", "cider-days"), command("label", "cider-days", "-group", "Open to all", "-note", "October only"), command("kits"))
+		command("users", "cider-days"), command("label", "cider-days", "-group", "Open to all", "-note", "October only"), command("cms"))
 	terminal("addresses", command("rename", "seed-exchange", "seed-swap", "-dry-run"), restack("rename", "seed-exchange", "seed-swap"),
 		command("domains", "seed-swap", "-add", "seeds.localhost"), command("shelf"))
-	terminal("refusals", command("new", "Orchard_Days", "-port", "80", "-admin", "admin", "-admin-password", "secret"),
+	terminal("refusals", command("new", "Orchard_Days", "-port", "80", "-administrator", "admin", "-password", "secret"),
 		command("new", "fernhollow"), command("stop"), command("new", "a", "b", "-title", "Both"))
 }
 

@@ -13,14 +13,15 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vessik/client"
+	"vessik/internal/core/site"
 )
 
 // Nothing that is shown without being asked for by name tells a password, nor does what lies in the home beside the databases.
 func TestPasswordsStayWhereTheyBelong(t *testing.T) {
 	s := start(t, newHome(t))
-	requirePassed(t, s.made(t, client.Request{Name: "fernhollow", AdminPassword: "a-gate-of-moss-and-stone"}))
+	requirePassed(t, s.made(t, client.Request{Name: "fernhollow", Administrator: site.Administrator{Password: "a-gate-of-moss-and-stone"}}))
 	full := s.secrets(t, "fernhollow")
-	require.Equal(t, "a-gate-of-moss-and-stone", full.Admin.Password, "it is there for whoever asks")
+	require.Equal(t, "a-gate-of-moss-and-stone", full.Administrator.Password, "it is there for whoever asks")
 	hash := query(t, full, "SELECT user_pass FROM wp_users LIMIT 1")
 	require.NotEmpty(t, hash)
 	status, err := s.Status(context.Background())
@@ -43,7 +44,7 @@ func TestPasswordsStayWhereTheyBelong(t *testing.T) {
 	kept, err := os.ReadFile(filepath.Join(s.home, "home.json"))
 	require.NoError(t, err)
 	require.Contains(t, shown, "fernhollow-keeper")
-	for _, secret := range []string{full.Admin.Password, full.Database.Password, hash} {
+	for _, secret := range []string{full.Administrator.Password, full.Database.Password, hash} {
 		assert.NotContains(t, shown, secret)
 		assert.NotContains(t, string(kept), secret)
 	}

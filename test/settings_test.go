@@ -11,7 +11,7 @@ import (
 
 func TestSettingsGoWithCopiesAndWithStencilsWhereAsked(t *testing.T) {
 	s := shared(t)
-	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", Kit: "empty", PHP: "7.4", Web: "apache"}))
+	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", CMS: "empty", PHP: "7.4", Web: "apache"}))
 	defer s.retire(t, "moss-archive")
 	_, errs, code := s.cli("settings", "moss-archive", "memory_limit=300M", "-extension", "gd=off", "-allow", t.TempDir())
 	assert.Equal(t, 2, code, "the service cannot reach that folder: %s", errs)
@@ -44,15 +44,15 @@ func TestSettingsGoWithCopiesAndWithStencilsWhereAsked(t *testing.T) {
 
 func TestWhatIsEasilyGuessedIsMadeWhenItIsSaidAgain(t *testing.T) {
 	s := shared(t)
-	_, errs, code := s.cli("new", "moss-archive", "-kit", "empty", "-admin", "admin", "-admin-password", "garden-2")
+	_, errs, code := s.cli("new", "moss-archive", "-cms", "empty", "-administrator", "admin", "-password", "garden-2")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, `"admin" is what everybody tries first`)
 	assert.Contains(t, errs, "-force-weak")
-	_, errs, code = s.cli("new", "moss-archive", "-kit", "empty", "-admin", "admin", "-admin-password", "garden-2", "-force-weak")
+	_, errs, code = s.cli("new", "moss-archive", "-cms", "empty", "-administrator", "admin", "-password", "garden-2", "-force-weak")
 	require.Zero(t, code, errs)
 	defer s.retire(t, "moss-archive")
-	assert.Equal(t, "admin garden-2", s.secrets(t, "moss-archive").Admin.User+" "+s.secrets(t, "moss-archive").Admin.Password)
-	_, errs, code = s.cli("new", "fern-archive", "-kit", "empty", "-admin-password", "short", "-force-weak")
+	assert.Equal(t, "admin garden-2", s.secrets(t, "moss-archive").Administrator.Name+" "+s.secrets(t, "moss-archive").Administrator.Password)
+	_, errs, code = s.cli("new", "fern-archive", "-cms", "empty", "-password", "short", "-force-weak")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "characters short of 12")
 }

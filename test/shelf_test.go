@@ -56,7 +56,7 @@ func TestPluginsAndThemesOfTheShelfAreActiveFromTheStart(t *testing.T) {
 	require.Zero(t, code, out+errs)
 	_, errs, code = s.cli("shelf", "add", zipped(t, filepath.Join(dir, "notes.zip"), map[string]string{"notes.txt": "x"}))
 	assert.Equal(t, 2, code)
-	assert.Contains(t, errs, "no release, plugin or theme that a kit knows")
+	assert.Contains(t, errs, "no release, plugin or theme that a CMS knows")
 	elsewhere := httptest.NewServer(http.FileServer(http.Dir(dir)))
 	defer elsewhere.Close()
 	zipped(t, filepath.Join(dir, "valley.zip"), map[string]string{"valley/style.css": "/*\nTheme Name: Valley\nTemplate: " +
@@ -87,7 +87,7 @@ func TestPluginsAndThemesOfTheShelfAreActiveFromTheStart(t *testing.T) {
 	requirePassed(t, s.made(t, client.Request{Name: "modern-days", Stencil: "modern"}))
 	defer s.retire(t, "modern-days")
 	modern := s.secrets(t, "modern-days")
-	assert.Equal(t, "6.8", modern.Kit.Version)
+	assert.Equal(t, "6.8", modern.CMS.Version)
 	_, text, _ = get(t, modern.URL)
 	assert.Contains(t, text, "<p>Menu 1.10</p>")
 	assert.Greater(t, query(t, modern, "SELECT option_value FROM wp_options WHERE option_name='db_version'"),
@@ -99,16 +99,16 @@ func TestPluginsAndThemesOfTheShelfAreActiveFromTheStart(t *testing.T) {
 	zipped(t, file, menu("6.6"))
 	out, _, _ = s.cli("shelf")
 	assert.Contains(t, out, "its checksum is another one")
-	derived, err := s.Derive(t.Context(), client.Request{Name: "moss-days", Plugins: []string{"garden-menu@6.6"}})
+	derived, err := s.PreviewSites(t.Context(), client.Request{Name: "moss-days", Plugins: []string{"garden-menu@6.6"}})
 	require.NoError(t, err)
 	assert.NotEmpty(t, derived.Problems)
 }
 
 func TestReleasesOfTheShelf(t *testing.T) {
 	s := start(t, newHome(t))
-	folder := filepath.Join(s.home, "kits", "moss")
+	folder := filepath.Join(s.home, "cms", "moss")
 	require.NoError(t, os.MkdirAll(folder, 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(folder, "kit.yaml"), []byte(`kit: moss
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "cms.yaml"), []byte(`cms: moss
 title: Moss Pages
 recognise: {file: version.txt, version: 'Moss (\S+)'}
 configuration: {file: config.php, text: "<?php return 1;"}
@@ -120,8 +120,8 @@ untitled: true
 				"moss-" + version + "/index.php": "<?php echo 'moss ', trim(file_get_contents('version.txt'));"}))
 		require.Zero(t, code, out+errs)
 	}
-	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", Kit: "moss", KitVersion: "2.9"},
-		client.Request{Name: "moss-days", Kit: "moss", KitVersion: "newest"}))
+	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", CMS: "moss", CMSVersion: "2.9"},
+		client.Request{Name: "moss-days", CMS: "moss", CMSVersion: "newest"}))
 	for name, words := range map[string]string{"moss-archive": "moss Moss 2.9", "moss-days": "moss Moss 2.10"} {
 		_, text, _ := get(t, s.site(t, name).URL)
 		assert.Equal(t, words, text)

@@ -80,9 +80,9 @@ fn($e) => !extension_loaded($e)));`), 0o644))
 func TestNoTwoSitesShareASecret(t *testing.T) {
 	s := shared(t)
 	a, b := s.site(t, "fernhollow"), s.site(t, "seed-exchange")
-	assert.NotEqual(t, a.Admin.Password, b.Admin.Password)
+	assert.NotEqual(t, a.Administrator.Password, b.Administrator.Password)
 	assert.NotEqual(t, a.Database.Password, b.Database.Password)
-	assert.GreaterOrEqual(t, len(a.Admin.Password), 24)
+	assert.GreaterOrEqual(t, len(a.Administrator.Password), 24)
 	salts := func(site client.Site) string {
 		text, err := os.ReadFile(filepath.Join(site.Folder, "wp-config.php"))
 		require.NoError(t, err)
@@ -108,7 +108,7 @@ func TestTheCommandLine(t *testing.T) {
 		require.Zero(t, code)
 		var site map[string]any
 		require.NoError(t, json.Unmarshal([]byte(out), &site))
-		for _, key := range []string{"name", "title", "state", "url", "domain", "folder", "document_root", "kit", "stack", "port", "database",
+		for _, key := range []string{"name", "title", "state", "url", "domain", "folder", "document_root", "cms", "stack", "port", "database",
 			"admin", "created_at"} {
 			assert.Contains(t, site, key)
 		}
@@ -124,14 +124,14 @@ func TestTheCommandLine(t *testing.T) {
 		assert.True(t, strings.HasPrefix(out, "["))
 	})
 	t.Run("verify", func(t *testing.T) {
-		out, _, code := s.cli("verify", "-format", "json")
+		out, _, code := s.cli("verify", "-json")
 		require.Zero(t, code)
 		var report client.Report
 		require.NoError(t, json.Unmarshal([]byte(out), &report))
 		assert.True(t, report.Passed)
 		require.GreaterOrEqual(t, len(report.Sites), 2)
 		assert.Len(t, report.Sites[0].Checks, len(verify.Checks))
-		out, _, code = s.cli("verify", "fernhollow", "-format", "junit")
+		out, _, code = s.cli("verify", "fernhollow", "-junit")
 		require.Zero(t, code)
 		assert.NoError(t, xml.Unmarshal([]byte(out), new(struct{ XMLName xml.Name })))
 	})
@@ -140,7 +140,7 @@ func TestTheCommandLine(t *testing.T) {
 			arguments string
 			says      string
 		}{
-			{"sites -colour", "there is no flag -colour"}, {"verify -format pdf", "choose table, json or junit"}, {"site", "name a site"},
+			{"sites -colour", "there is no flag -colour"}, {"verify -json -junit", "-json and -junit exclude each other"}, {"site", "name a site"},
 			{"site a b", "takes one name"}, {"sites now", "takes flags only"},
 			{"stop", "name sites, or give -all"}, {"new a b -title Both", "one site only"}, {"new a b -port 21900", "one site only"},
 			{"retire fernhollow", "give -yes"}, {"start nobody", "there is no such site"},
@@ -286,14 +286,14 @@ func TestALifeOfASite(t *testing.T) {
 	require.NoError(t, os.Chmod(folder, 0o777))
 	folder = filepath.Join(folder, "moss archive")
 	out, errs, code := s.cli("new", "moss-archive", "-title", `Moss & "Fern" <Archive>`, "-folder", folder, "-domain", "old-moss.localhost",
-		"-admin", "tobias", "-admin-email", "tobias@fernhollow.example",
-		"-admin-password", `it's \a $long' "one"`, "-database-name", "Moss_Data", "-database-user", "moss_user", "-database-password",
+		"-administrator", "tobias", "-mail", "tobias@fernhollow.example",
+		"-password", `it's \a $long' "one"`, "-database-name", "Moss_Data", "-database-user", "moss_user", "-database-password",
 		`anoth'er \ "$fern`)
 	require.Zero(t, code, errs)
 	assert.Contains(t, out, "10 of 10 passed")
 	site := s.site(t, "moss-archive")
 	assert.Equal(t, "Moss_Data", site.Database.Name)
-	assert.Equal(t, "tobias", site.Admin.User)
+	assert.Equal(t, "tobias", site.Administrator.Name)
 	status, page, _ := get(t, site.URL)
 	assert.Equal(t, 200, status)
 	assert.Contains(t, page, "Fern")

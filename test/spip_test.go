@@ -18,8 +18,8 @@ import (
 // A second real CMS: nothing in the core knows either.
 func TestSPIPOnTwoStacks(t *testing.T) {
 	s := shared(t)
-	requirePassed(t, s.made(t, client.Request{Name: "seed-press", Kit: "spip", Title: "Seeds & Swaps"},
-		client.Request{Name: "moss-press", Kit: "spip", Web: "apache-2.4-bookworm", Database: "11.8", Prefix: "moss_",
+	requirePassed(t, s.made(t, client.Request{Name: "seed-press", CMS: "spip", Title: "Seeds & Swaps"},
+		client.Request{Name: "moss-press", CMS: "spip", Web: "apache-2.4-bookworm", Database: "11.8", Prefix: "moss_",
 			Touches: []string{"no-comments", "no-notices"}}))
 	defer s.retire(t, "seed-press", "moss-press")
 	for _, name := range []string{"seed-press", "moss-press"} {
@@ -44,7 +44,7 @@ func TestSPIPOnTwoStacks(t *testing.T) {
 			assert.GreaterOrEqual(t, status, 400, path)
 			assert.NotContains(t, text, made.Database.Password)
 		}
-		s.setPassword(t, name, made.Admin.User)
+		s.setPassword(t, name, made.Administrator.Name)
 		watched := s.do(t, plan.Verify, name)
 		requirePassed(t, watched)
 		assert.Equal(t, "pass", string(watched.Sites[0].Report.Result("sign-in").Verdict))

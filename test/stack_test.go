@@ -279,7 +279,7 @@ func TestAChangeThatBreaksTheSiteGoesBackByItself(t *testing.T) {
 	out, _, _ = run(t, "run", "orchard-days", "-home", s.home, "--", "mariadb", "-N", "-e", "SELECT VERSION()")
 	assert.Contains(t, out, before.Stack.Database.Version)
 
-	_, errs, code = s.cli("restack", "orchard-days", "-php", "8.4", "-keep")
+	_, errs, code = s.cli("restack", "orchard-days", "-php", "8.4", "-stay")
 	assert.Equal(t, 3, code, "it stays, and fails: %s", errs)
 	assert.Equal(t, "php-8.4", s.site(t, "orchard-days").Stack.PHP.Engine)
 	watched := s.restack(t, "orchard-days", client.Restack{PHP: "8.2"})
@@ -298,7 +298,7 @@ func TestATrialShowsWhatEveryStackWouldDo(t *testing.T) {
 		return found
 	}
 	before := slices.Concat(names("sites/*"), names("run/sockets/*"), names("logs/sites/*"), names("mail/*"))
-	out, errs, code := s.cli("trial", "orchard-days", "-php", "all", "-web", "nginx,apache", "-visit", "/hello-world/", "-format", "json")
+	out, errs, code := s.cli("trial", "orchard-days", "-php", "all", "-web", "nginx,apache", "-visit", "/hello-world/", "-json")
 	require.Equal(t, 3, code, errs)
 	var trial plan.Trial
 	require.NoError(t, json.Unmarshal([]byte(out), &trial))
@@ -327,7 +327,7 @@ func TestATrialShowsWhatEveryStackWouldDo(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, slices.ContainsFunc(sites, func(s client.Site) bool { return strings.Contains(s.Name, "trial") }))
 
-	out, _, code = s.cli("trial", "orchard-days", "-php", "8.2", "-no-picture", "-format", "junit")
+	out, _, code = s.cli("trial", "orchard-days", "-php", "8.2", "-no-picture", "-junit")
 	assert.Equal(t, 0, code)
 	var junit struct {
 		Suites []struct {
@@ -341,7 +341,7 @@ func TestATrialShowsWhatEveryStackWouldDo(t *testing.T) {
 	out, _, _ = s.cli("trial", "orchard-days", "-php", "8.2,8.4", "-no-picture")
 	assert.Regexp(t, `nginx-1.22\s+pass \d+ ms, \d+ said\s+FAIL\*`, out)
 
-	operation, err := s.Try(context.Background(), "orchard-days", client.Trial{PHP: "8.2", Keep: true, NoPicture: true})
+	operation, err := s.Try(context.Background(), "orchard-days", client.Trial{PHP: "8.2", KeepCopies: true, NoPicture: true})
 	require.NoError(t, err)
 	kept := plan.DetailsOf[plan.Trial](s.watch(t, operation).Operation).Cells[0].Copy
 	status, _, _ := get(t, s.site(t, kept).URL)
@@ -415,7 +415,7 @@ func TestSettingsAreCheckedProvenAndTakenBack(t *testing.T) {
 	_, errs, code = s.cli("settings", "orchard-days", "-allow", dir)
 	require.Equal(t, 0, code, errs)
 	assert.Equal(t, "a seed", read())
-	_, errs, code = s.cli("settings", "orchard-days", "-disallow", dir)
+	_, errs, code = s.cli("settings", "orchard-days", "-drop", dir)
 	require.Equal(t, 0, code, errs)
 	assert.Equal(t, "refused", read())
 

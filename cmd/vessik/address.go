@@ -29,7 +29,7 @@ func runRename(ctx context.Context, c *call) error {
 	var r client.Rename
 	c.flags.StringVar(&r.Domain, "domain", "", "its new domain (default: follows the name)")
 	c.flags.BoolVar(&r.ForceDomain, "force-domain", false, "also an ending that is public")
-	c.flags.BoolVar(&r.Keep, "keep", false, "keep the change although a check fails")
+	c.flags.BoolVar(&r.Stay, "stay", false, "stay with the change although a check fails")
 	dry := c.flags.Bool("dry-run", false, "say what would be changed in the database, and change nothing")
 	service, err := c.connect(func() error {
 		if len(c.names) == 0 || len(c.names) > 2 {
@@ -47,7 +47,7 @@ func runRename(ctx context.Context, c *call) error {
 		r.Name = c.names[1]
 	}
 	if *dry {
-		tally, err := service.RehearseRename(ctx, c.names[0], r)
+		tally, err := service.PreviewRename(ctx, c.names[0], r)
 		return c.showTally(tally, err)
 	}
 	operation, err := service.Rename(ctx, c.names[0], r)
@@ -113,8 +113,8 @@ var loadCommand = command{name: "load", names: "NAME FILE", about: "put a dump i
 
 func runLoad(ctx context.Context, c *call) error {
 	var l client.LoadSQL
-	c.flags.StringVar(&l.Address, "address", "", "base address in the dump (default: found where the kit knows how)")
-	c.flags.BoolVar(&l.Keep, "keep", false, "keep it although a check fails")
+	c.flags.StringVar(&l.Address, "address", "", "base address in the dump (default: found where the CMS knows how)")
+	c.flags.BoolVar(&l.Stay, "stay", false, "stay with it although a check fails")
 	dry := c.flags.Bool("dry-run", false, "say what would be changed in the dump, and change nothing")
 	service, err := c.connect(func() error {
 		if len(c.names) != 2 {
@@ -129,7 +129,7 @@ func runLoad(ctx context.Context, c *call) error {
 		return err
 	}
 	if *dry {
-		tally, err := service.RehearseLoad(ctx, c.names[0], l)
+		tally, err := service.PreviewLoad(ctx, c.names[0], l)
 		return c.showTally(tally, err)
 	}
 	operation, err := service.LoadSQL(ctx, c.names[0], l)
@@ -138,14 +138,13 @@ func runLoad(ctx context.Context, c *call) error {
 
 var domainsCommand = command{name: "domains", names: "NAME", about: "show and change the domains of a site",
 	synopsis: "Shows the domains that a site answers for, and those that it had before, which lead to it for 30 days; adds further ones " +
-		"and takes them away.",
-	example: "vessik domains orchard-days -add apples.localhost\nvessik domains orchard-days -forget orchard-old.localhost", run: runDomains}
+		"and drops them.",
+	example: "vessik domains orchard-days -add apples.localhost\nvessik domains orchard-days -drop orchard-old.localhost", run: runDomains}
 
 func runDomains(ctx context.Context, c *call) error {
-	var add, drop, forget list
+	var add, drop list
 	c.flags.Var(&add, "add", "further domain; may be given more than once")
-	c.flags.Var(&drop, "drop", "take such a domain away")
-	c.flags.Var(&forget, "forget", "domain that it had before and that is to lead to it no longer")
+	c.flags.Var(&drop, "drop", "further domain, or one that it had before, that is to lead to it no longer; may be given more than once")
 	force := c.flags.Bool("force-domain", false, "also an ending that is public")
 	service, err := c.connect(func() error {
 		if len(c.names) != 1 {
@@ -160,14 +159,10 @@ func runDomains(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	for _, domain := range drop {
-		if !slices.Contains(s.Domains, domain) {
-			return usageError{domain + " is no further domain of " + s.Name}
-		}
-	}
-	if len(add)+len(drop)+len(forget) > 0 {
+	before := slices.DeleteFunc(slices.Clone(drop), func(domain string) bool { return slices.Contains(s.Domains, domain) })
+	if len(add)+len(drop) > 0 {
 		kept := slices.DeleteFunc(append(slices.Clone(s.Domains), add...), func(domain string) bool { return slices.Contains(drop, domain) })
-		if s, err = service.SetDomains(ctx, s.Name, client.Domains{Domains: append([]string{}, kept...), Forget: forget,
+		if s, err = service.SetDomains(ctx, s.Name, client.Domains{Domains: append([]string{}, kept...), Drop: before,
 			ForceDomain: *force}); err != nil {
 			return err
 		}
@@ -188,20 +183,20 @@ func runDomains(ctx context.Context, c *call) error {
 
 var hostsCommand = command{name: "hosts", about: "have this machine find domains that do not end in .localhost",
 	synopsis: "Shows which domains this machine has to be told of, and the marked block that belongs into its hosts file. -allow lets the " +
-		"service keep that block as\nthe sites come and go; -write and -remove edit the file at once, as whoever runs this. Lines outside the " +
+		"service keep that block as\nthe sites come and go; -write and -drop edit the file at once, as whoever runs this. Lines outside the " +
 		"block are never touched.",
 	example: "vessik hosts\nsudo vessik hosts -write", run: runHosts}
 
 func runHosts(ctx context.Context, c *call) error {
 	allow := c.flags.Bool("allow", false, "let the service keep the block, from now on")
-	forbid := c.flags.Bool("forbid", false, "take the block away, and keep it no longer")
+	forbid := c.flags.Bool("forbid", false, "drop the block, and keep it no longer")
 	write := c.flags.Bool("write", false, "write the block now")
-	remove := c.flags.Bool("remove", false, "remove the block now")
-	file := c.flags.String("file", names.HostsFile, "the hosts file that -write and -remove edit")
+	drop := c.flags.Bool("drop", false, "drop the block now")
+	file := c.flags.String("file", names.HostsFile, "the hosts file that -write and -drop edit")
 	trust := c.flags.Bool("trust-home", false, "as root, take the names of sites from a home folder that is another account's")
 	service, err := c.connect(func() error {
-		if given := map[bool]int{true: 1}; given[*allow]+given[*forbid]+given[*write]+given[*remove] > 1 {
-			return usageError{"-allow, -forbid, -write and -remove exclude each other"}
+		if given := map[bool]int{true: 1}; given[*allow]+given[*forbid]+given[*write]+given[*drop] > 1 {
+			return usageError{"-allow, -forbid, -write and -drop exclude each other"}
 		}
 		return nil
 	})
@@ -215,9 +210,9 @@ func runHosts(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	if *write || *remove {
+	if *write || *drop {
 		domains := page.Domains
-		if *remove {
+		if *drop {
 			domains = nil
 		}
 		if err := writeHosts(c, *file, domains, *trust); err != nil {
@@ -258,7 +253,7 @@ func writeHosts(c *call, path string, domains []string, trust bool) error {
 	}
 	defer file.Close()
 	block := names.Block(domains)
-	fmt.Fprintf(os.Stderr, "writing into %s:\n%s", path, cmp.Or(block, "(the block is taken away)\n"))
+	fmt.Fprintf(os.Stderr, "writing into %s:\n%s", path, cmp.Or(block, "(the block is dropped)\n"))
 	return names.Write(file, block)
 }
 

@@ -9,11 +9,11 @@ import (
 	"vessik/client"
 )
 
-var defaultsCommand = command{name: "defaults", names: "[SETTING=VALUE…]", about: "set once what new sites have in common",
+var defaultsCommand = command{name: "defaults", names: "[SETTING=VALUE…]", about: "show and set what new sites have in common",
 	synopsis: "Shows what new sites are made with where a request does not say otherwise, and where it comes from; SETTING=VALUE sets one, " +
 		"SETTING= takes it back. OTHER SITES are those that have another value.\nThey stand in vessik.yaml in the home folder, and may be " +
 		"written there by hand. Sites that exist stay as they are.",
-	example: "vessik defaults\nvessik defaults admin=head-keeper admin_email=ines@fernhollow.example php=8.4\nvessik defaults " +
+	example: "vessik defaults\nvessik defaults administrator=head-keeper mail=ines@fernhollow.example php=8.4\nvessik defaults " +
 		"finishing_touches=no-samples,no-comments", run: runDefaults}
 
 func runDefaults(ctx context.Context, c *call) error {
@@ -61,8 +61,8 @@ func runDefaults(ctx context.Context, c *call) error {
 	return nil
 }
 
-var labelCommand = command{name: "label", names: "NAME…", about: "group sites, note something, keep some on top",
-	synopsis: "Changes how sites are shown in the fleet: their group, a note, whether they are kept on top. What is not named stays; an " +
+var labelCommand = command{name: "label", names: "NAME…", about: "group sites, note something, pin some",
+	synopsis: "Changes how sites are shown in the fleet: their group, a note, whether they are pinned. What is not named stays; an " +
 		"empty text takes one away.",
 	example: "vessik label orchard-days seed-exchange -group \"Open days\"\nvessik label moss-archive -note \"must stay on PHP 7.4\" -top on",
 	run:     runLabel}
@@ -70,11 +70,11 @@ var labelCommand = command{name: "label", names: "NAME…", about: "group sites,
 func runLabel(ctx context.Context, c *call) error {
 	group := c.flags.String("group", "", "label under which the fleet shows them")
 	note := c.flags.String("note", "", "a note")
-	top := c.flags.String("top", "", "on or off: kept above the others")
+	top := c.flags.String("pin", "", "on or off: kept above the others")
 	c.mayBeEmpty = []string{"group", "note"}
 	service, err := c.connect(func() error {
 		if *top != "" && *top != "on" && *top != "off" {
-			return usageError{"-top: say on or off"}
+			return usageError{"-pin: say on or off"}
 		}
 		return nil
 	})
@@ -91,10 +91,10 @@ func runLabel(ctx context.Context, c *call) error {
 	}
 	if *top != "" {
 		on := *top == "on"
-		l.Top = &on
+		l.Pinned = &on
 	}
-	if l.Group == nil && l.Note == nil && l.Top == nil {
-		return usageError{"say what is to change: -group, -note or -top"}
+	if l.Group == nil && l.Note == nil && l.Pinned == nil {
+		return usageError{"say what is to change: -group, -note or -pin"}
 	}
 	sites, err := service.Label(ctx, l)
 	if err != nil {
@@ -105,7 +105,7 @@ func runLabel(ctx context.Context, c *call) error {
 	}
 	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
 	for _, s := range sites {
-		fmt.Fprintf(table, "%s\t%s\t%s\t%s\n", s.Name, s.Group, map[bool]string{true: "on top"}[s.Top], s.Note)
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\n", s.Name, s.Group, map[bool]string{true: "pinned"}[s.Pinned], s.Note)
 	}
 	return table.Flush()
 }

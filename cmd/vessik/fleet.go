@@ -10,20 +10,22 @@ import (
 	"vessik/internal/core/fleet"
 )
 
-var fleetCommand = command{name: "fleet", names: "preview|apply|write [FILE|NAME]", about: "describe sites in a file, and make them so",
-	synopsis: "preview FILE shows what would change, apply FILE does it (new sites side by side, all verified), write prints the file of " +
-		"what there is; write NAME puts a site's\nown file vessik-site.yaml into its folder, from which a colleague makes the same site with " +
-		"vessik new -in FOLDER. Sites that the file\ndoes not name are left alone, and applying it twice changes nothing. " +
+var fleetCommand = command{name: "fleet", names: "compare|match|write [FILE|NAME]", about: "describe sites in a file, and make them so",
+	synopsis: "compare FILE shows how the sites differ from a file, match FILE changes them to what the file says\n(new sites " +
+		"side by side, all verified), write prints the file of what there is; write NAME puts a site's own file\nvessik-site.yaml into " +
+		"its folder, from which a colleague makes the same site with " +
+		"vessik new -in FOLDER. Sites that the file\ndoes not name are left alone, and matching it twice changes nothing. " +
 		"docs/fleet.schema.json describes the file for editors.",
-	example: "vessik fleet write > fleet.yaml\nvessik fleet preview fleet.yaml\nvessik fleet apply fleet.yaml", run: runFleet}
+	example: "vessik fleet write > vessik-fleet.yaml\nvessik fleet compare vessik-fleet.yaml\nvessik fleet match vessik-fleet.yaml",
+	run:     runFleet}
 
 func runFleet(ctx context.Context, c *call) error {
 	content := c.flags.Bool("content", false, "with write NAME: with a dump of the database, without passwords")
 	service, err := c.connect(func() error {
-		if len(c.names) == 1 && c.names[0] == "write" || len(c.names) == 2 && slices.Contains([]string{"preview", "apply", "write"}, c.names[0]) {
+		if len(c.names) == 1 && c.names[0] == "write" || len(c.names) == 2 && slices.Contains([]string{"compare", "match", "write"}, c.names[0]) {
 			return nil
 		}
-		return usageError{"it is: fleet preview FILE, fleet apply FILE, fleet write, or fleet write NAME"}
+		return usageError{"it is: fleet compare FILE, fleet match FILE, fleet write, or fleet write NAME"}
 	})
 	if err != nil {
 		return err
@@ -55,11 +57,11 @@ func runFleet(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	steps, err := service.PreviewFleet(ctx, string(text))
+	steps, err := service.CompareFleet(ctx, string(text))
 	if err != nil {
 		return err
 	}
-	if c.names[0] == "preview" && *c.json {
+	if c.names[0] == "compare" && *c.json {
 		return c.printJSON(steps)
 	}
 	if !*c.json {
@@ -70,10 +72,10 @@ func runFleet(ctx context.Context, c *call) error {
 			fmt.Fprintln(c.out, "everything is as the file says")
 		}
 	}
-	if c.names[0] == "preview" || len(steps) == 0 {
+	if c.names[0] == "compare" || len(steps) == 0 {
 		return nil
 	}
-	operation, err := service.ApplyFleet(ctx, string(text))
+	operation, err := service.MatchFleet(ctx, string(text))
 	watched, err := c.carryOut(ctx, service, operation, err)
 	if err != nil {
 		return err

@@ -14,14 +14,14 @@ import (
 var infoCommand = command{name: "info", names: "NAME", about: "show all that a site runs on",
 	synopsis: "Shows versions, extensions, every setting in effect, database variables and the virtual host, as told by a request that the " +
 		"site served.",
-	example: "vessik info orchard-days -search upload\nvessik info orchard-days -compare moss-archive\nvessik info orchard-days -format " +
-		"csv > orchard-days.csv", run: runInfo}
+	example: "vessik info orchard-days -search upload\nvessik info orchard-days -compare moss-archive\nvessik info orchard-days -csv > " +
+		"orchard-days.csv", run: runInfo}
 
 func runInfo(ctx context.Context, c *call) error {
 	search := c.flags.String("search", "", "only what contains this text")
 	other := c.flags.String("compare", "", "only what differs from another site")
-	format := c.flags.String("format", "table", "table, json or csv")
-	service, err := c.connect(c.oneOf(format, "table", "json", "csv"))
+	asCSV := c.flags.Bool("csv", false, "print comma-separated values")
+	service, err := c.connect(c.oneFormat("csv", asCSV))
 	if err != nil {
 		return err
 	}
@@ -44,8 +44,8 @@ func runInfo(ctx context.Context, c *call) error {
 	rows = slices.DeleteFunc(rows, func(row []string) bool {
 		return !strings.Contains(strings.ToLower(strings.Join(row, " ")), strings.ToLower(*search))
 	})
-	switch *format {
-	case "json":
+	switch {
+	case *c.json:
 		objects := []map[string]string{}
 		for _, row := range rows {
 			object := map[string]string{}
@@ -58,7 +58,7 @@ func runInfo(ctx context.Context, c *call) error {
 			objects = append(objects, object)
 		}
 		return c.printJSON(objects)
-	case "csv":
+	case *asCSV:
 		writer := csv.NewWriter(c.out)
 		writer.Write(heads)
 		return writer.WriteAll(rows)

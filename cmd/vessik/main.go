@@ -41,7 +41,7 @@ func init() {
 	commands = []command{newCommand, copyCommand, stencilCommand, shelfCommand, sitesCommand, siteCommand, openCommand, ticketCommand,
 		editCommand, terminalCommand, usersCommand, startCommand, stopCommand, verifyCommand, retireCommand,
 		restackCommand, trialCommand, settingsCommand, infoCommand, logsCommand, runCommandCommand, operationsCommand, renameCommand,
-		domainsCommand, hostsCommand, loadCommand, labelCommand, defaultsCommand, enginesCommand, kitsCommand, surveyCommand, fleetCommand,
+		domainsCommand, hostsCommand, loadCommand, labelCommand, defaultsCommand, enginesCommand, cmsCommand, surveyCommand, fleetCommand,
 		consoleCommand, statusCommand, serveCommand, demoCommand, atLoginCommand, completionCommand, versionCommand}
 }
 
@@ -272,11 +272,7 @@ func finish(command command, err error, errs io.Writer) int {
 		} else {
 			fmt.Fprintf(errs, "vessik %s: %s\n", command.name, problem.Detail)
 			for _, p := range problem.Errors {
-				p.Field = "-" + strings.ReplaceAll(p.Field, "_", "-")
-				if other := map[string]string{"-name": "name", "-copy-of": "name", "-finishing-touches": "-touch", "-plugins": "-plugin",
-					"-themes": "-theme", "-sub-sites": "-sub-site", "-domains": "-also-domain"}[p.Field]; other != "" {
-					p.Field = other
-				}
+				p.Field = asWritten(p.Field)
 				fmt.Fprintf(errs, "  %s\n", p)
 			}
 		}
@@ -290,4 +286,21 @@ func finish(command command, err error, errs io.Writer) int {
 	}
 	fmt.Fprintf(errs, "vessik %s: %v\n", command.name, err)
 	return exitFailed
+}
+
+// asWritten is how a field of a request is written on the command line.
+func asWritten(field string) string {
+	switch field {
+	case "name", "copy_of":
+		return "name"
+	case "administrator.name":
+		return "-administrator"
+	case "finishing_touches":
+		return "-touch"
+	case "domains":
+		return "-also-domain"
+	case "plugins", "themes", "sub_sites": // which may be said more than once
+		field = strings.TrimSuffix(field, "s")
+	}
+	return "-" + strings.ReplaceAll(strings.TrimPrefix(field, "administrator."), "_", "-")
 }

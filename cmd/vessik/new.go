@@ -18,7 +18,8 @@ import (
 var newCommand = command{name: "new", names: "[NAME…]", about: "make sites",
 	synopsis: "Makes one or many sites. From a name everything is derived: title, folder, domain, port, database, administrator; every " +
 		"flag\noverrides a part of it. With several names, flags that can belong to one site only are refused.",
-	example: "vessik new orchard-days -title \"Orchard Days\" -admin head-keeper\nvessik new fernhollow seed-exchange glasshouse-journal\n" +
+	example: "vessik new orchard-days -title \"Orchard Days\" -administrator head-keeper\n" +
+		"vessik new fernhollow seed-exchange glasshouse-journal\n" +
 		"vessik new -in ~/sites/orchard-days", run: runNew}
 
 // newSites is what the command line asks for.
@@ -66,11 +67,11 @@ func (a *newSites) flags(c *call) {
 	text(&a.r.Folder, "folder", "the site's folder, empty or not yet there (default: sites/NAME in the home folder)", true)
 	text(&a.r.Domain, "domain", "host name that the gateway answers for (default: NAME.localhost)", true)
 	c.flags.IntVar(&a.r.Port, "port", 0, "the site's own port on 127.0.0.1 (default: the first that is free)")
-	text(&a.r.Admin, "admin", "administrator's user name (default: NAME-keeper)", false)
-	text(&a.r.AdminEmail, "admin-email", "administrator's mail address (default: keeper@NAME.example)", false)
-	text(&a.r.AdminPassword, "admin-password", "administrator's password, 12 characters or more (default: generated)", true)
-	text(&a.r.Kit, "kit", "the CMS (default: wordpress)", false)
-	text(&a.r.KitVersion, "kit-version", "its version, or newest (default: the usual one)", false)
+	text(&a.r.Administrator.Name, "administrator", "administrator's user name (default: NAME-keeper)", false)
+	text(&a.r.Administrator.Mail, "mail", "administrator's mail address (default: keeper@NAME.example)", false)
+	text(&a.r.Administrator.Password, "password", "administrator's password, 12 characters or more (default: generated)", true)
+	text(&a.r.CMS, "cms", "the CMS (default: wordpress)", false)
+	text(&a.r.CMSVersion, "cms-version", "its version, or newest (default: the usual one)", false)
 	text(&a.r.PHP, "php", "PHP engine, such as php-8.2", false)
 	text(&a.r.Web, "web", "web server engine, such as nginx-1.22", false)
 	text(&a.r.Database, "database", "database engine, such as mariadb-10.11", false)
@@ -82,8 +83,8 @@ func (a *newSites) flags(c *call) {
 	c.flags.StringVar(&a.in, "in", "", "folder with a vessik-site.yaml, used where it stands and made as that file says")
 	text(&a.r.Stencil, "stencil", "saved site that it is drawn from; see them with vessik stencil", false)
 	text(&a.r.SQL, "sql", "dump to load, with -archive or -adopt; plain, .gz or .zst", true)
-	text(&a.r.SQLAddress, "sql-address", "base address in that dump (default: found where the kit knows how)", true)
-	c.flags.Var(&a.touches, "touch", "finishing touch of the kit or of your own, NAME or NAME=VALUE; may be given more than once, or joined "+
+	text(&a.r.SQLAddress, "sql-address", "base address in that dump (default: found where the CMS knows how)", true)
+	c.flags.Var(&a.touches, "touch", "finishing touch of the CMS or of your own, NAME or NAME=VALUE; may be given more than once, or joined "+
 		"by commas")
 	text(&a.r.Group, "group", "label under which the fleet shows it", false)
 	c.flags.BoolVar(&a.r.SearchEngines, "search-engines", false, "search engines may list the site")
@@ -177,7 +178,7 @@ func (c *call) makeAsWritten(ctx context.Context, service *client.Client, folder
 		return err
 	}
 	r := file.Request()
-	r.Adopt, r.KitVersion, r.SubSites, r.Plugins, r.Themes, r.Touches, r.Language = folder, "", nil, nil, nil, nil,
+	r.Adopt, r.CMSVersion, r.SubSites, r.Plugins, r.Themes, r.Touches, r.Language = folder, "", nil, nil, nil, nil,
 		"" // all that is in the folder and the dump
 	if file.SQL != "" {
 		r.SQL, r.SQLAddress = filepath.Join(folder, file.SQL), file.Address
@@ -216,7 +217,7 @@ func (c *call) makeAsWritten(ctx context.Context, service *client.Client, folder
 
 // tellSites says what would be made.
 func (c *call) tellSites(ctx context.Context, service *client.Client, requests ...client.Request) error {
-	derived, err := service.Derive(ctx, requests...)
+	derived, err := service.PreviewSites(ctx, requests...)
 	if err != nil {
 		return err
 	}
@@ -266,7 +267,7 @@ func (c *call) makeSites(ctx context.Context, service *client.Client, requests .
 	for _, part := range watched.Sites {
 		for _, s := range sites {
 			if s.Name == part.Site && part.Report != nil {
-				fmt.Fprintf(table, "%s\t%s\t%s\t%s\n", s.Name, s.URL, s.Admin.User, part.Report.Summary())
+				fmt.Fprintf(table, "%s\t%s\t%s\t%s\n", s.Name, s.URL, s.Administrator.Name, part.Report.Summary())
 			}
 		}
 	}

@@ -16,15 +16,15 @@ var restackCommand = command{name: "restack", names: "NAME", about: "change a si
 	synopsis: "Puts a site on other engines: says what will happen, takes a restore point, switches, verifies, and goes back by itself " +
 		"when a check that passed before\nno longer does. Engines may be written in part: 8.4, apache, mariadb-11. Exits with 3 when the site " +
 		"went back.",
-	example: "vessik restack orchard-days -php 8.4\nvessik restack orchard-days -web apache -database 11.8 -preview", run: runRestack}
+	example: "vessik restack orchard-days -php 8.4\nvessik restack orchard-days -web apache -database 11.8 -dry-run", run: runRestack}
 
 func runRestack(ctx context.Context, c *call) error {
 	var r client.Restack
 	c.flags.StringVar(&r.PHP, "php", "", "PHP engine")
 	c.flags.StringVar(&r.Web, "web", "", "web server engine")
 	c.flags.StringVar(&r.Database, "database", "", "database engine")
-	c.flags.BoolVar(&r.Keep, "keep", false, "stay on the new stack although a check fails on it")
-	preview := c.flags.Bool("preview", false, "only say what would happen")
+	c.flags.BoolVar(&r.Stay, "stay", false, "stay on the new stack although a check fails on it")
+	dryRun := c.flags.Bool("dry-run", false, "only say what would happen")
 	service, err := c.connect(func() error {
 		if r.PHP+r.Web+r.Database == "" {
 			return usageError{"name an engine with -php, -web or -database"}
@@ -41,7 +41,7 @@ func runRestack(ctx context.Context, c *call) error {
 	if !*c.json {
 		printPreview(c.out, c.names[0], shown)
 	}
-	if *preview {
+	if *dryRun {
 		if *c.json {
 			return c.printJSON(shown)
 		}
@@ -58,7 +58,7 @@ func runRestack(ctx context.Context, c *call) error {
 	return outcome(watched)
 }
 
-func printPreview(out io.Writer, name string, p client.Preview) {
+func printPreview(out io.Writer, name string, p client.RestackPreview) {
 	table := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
 	fmt.Fprintf(table, "%s\t\n", name)
 	for _, row := range [][3]string{{"PHP", p.Before.PHP, p.After.PHP}, {"web server", p.Before.Web, p.After.Web},
@@ -120,14 +120,11 @@ func (c *call) printChange(watched client.Watched) {
 	}
 }
 
-// oneOf judges -format, which -json stands in for.
-func (c *call) oneOf(format *string, first, second, third string) func() error {
+// oneFormat sees to it that not both -json and another form of output are asked for.
+func (c *call) oneFormat(name string, asked *bool) func() error {
 	return func() error {
-		if *c.json {
-			*format = "json"
-		}
-		if *format != first && *format != second && *format != third {
-			return usageError{fmt.Sprintf("there is no format %q; choose %s, %s or %s", *format, first, second, third)}
+		if *c.json && *asked {
+			return usageError{"-json and -" + name + " exclude each other"}
 		}
 		return nil
 	}

@@ -65,7 +65,7 @@ var statusCommand = command{name: "status", about: "show the service",
 			return c.printJSON(s)
 		}
 		sites := []string{}
-		for _, state := range []string{"running", "stopped", "failed", "provisioning", "starting", "stopping", "retiring"} {
+		for _, state := range []string{"running", "stopped", "failed", "making", "starting", "stopping", "retiring"} {
 			if s.Sites[state] > 0 {
 				sites = append(sites, fmt.Sprintf("%d %s", s.Sites[state], state))
 			}
@@ -94,7 +94,7 @@ func (c *call) settledStatus(ctx context.Context, wait time.Duration) (client.St
 		if err == nil {
 			status, err = c2.Status(ctx)
 		}
-		moving := status.Sites["provisioning"] + status.Sites["starting"] + status.Sites["stopping"] + status.Sites["retiring"]
+		moving := status.Sites["making"] + status.Sites["starting"] + status.Sites["stopping"] + status.Sites["retiring"]
 		if wait == 0 || err == nil && moving == 0 && !status.Settling {
 			return status, err
 		}

@@ -33,7 +33,7 @@ func runSettings(ctx context.Context, c *call) error {
 	var asked askedSettings
 	c.flags.Var(&asked.extensions, "extension", "switch an extension: NAME=on, NAME=off, or NAME= for as usual; may be given more than once")
 	c.flags.Var(&asked.allow, "allow", "open a further folder to the site; may be given more than once")
-	c.flags.Var(&asked.disallow, "disallow", "take such a folder back")
+	c.flags.Var(&asked.drop, "drop", "close such a folder again; may be given more than once")
 	hostLines := c.flags.String("host-lines", "", "file with further lines for the site's virtual host (an empty one takes them back)")
 	for _, setting := range site.Settable {
 		if setting.Name != "allow" {
@@ -45,7 +45,7 @@ func runSettings(ctx context.Context, c *call) error {
 	}
 	history := c.flags.Bool("history", false, "show the settings' history")
 	back := c.flags.Int64("back", 0, "go back to the settings of an entry of the history; 0 of the history's beginning with -back -1")
-	keep := c.flags.Bool("keep", false, "keep the change although a check fails with it")
+	stay := c.flags.Bool("stay", false, "stay with the change although a check fails with it")
 	service, err := c.connect()
 	if err != nil {
 		return err
@@ -76,7 +76,7 @@ func runSettings(ctx context.Context, c *call) error {
 		}
 		return printSettings(c.out, page, *history)
 	}
-	operation, err := service.Adjust(ctx, name, next, *keep)
+	operation, err := service.Adjust(ctx, name, next, *stay)
 	watched, err := c.carryOut(ctx, service, operation, err)
 	if err != nil {
 		return err
@@ -89,12 +89,12 @@ func runSettings(ctx context.Context, c *call) error {
 
 // askedSettings are what the command line asks for.
 type askedSettings struct {
-	words                       []string // NAME=VALUE: settings, and php.ini directives
-	extensions, allow, disallow list
+	words                   []string // NAME=VALUE: settings, and php.ini directives
+	extensions, allow, drop list
 }
 
 func (a askedSettings) any() bool {
-	return len(a.words)+len(a.extensions)+len(a.allow)+len(a.disallow) > 0
+	return len(a.words)+len(a.extensions)+len(a.allow)+len(a.drop) > 0
 }
 
 // change is a site's settings with what is asked for.
@@ -144,7 +144,7 @@ func (a askedSettings) folders(next client.Settings) (client.Settings, error) {
 			next.Allow = append(slices.Clone(next.Allow), path)
 		}
 	}
-	for _, dir := range a.disallow {
+	for _, dir := range a.drop {
 		path, err := filepath.Abs(dir)
 		if err != nil {
 			return next, err

@@ -14,7 +14,7 @@ import (
 var shelfCommand = command{name: "shelf", names: "[add FILE… | fetch ADDRESS… | drop FILE…]",
 	about: "keep releases, plugins and themes on this machine",
 	synopsis: "Lists the CMS releases, plugins and themes that are kept on this machine as zip archives, with version and checksum; sites " +
-		"are made of them without a network\n(vessik new -plugin, -theme, -kit-version). add FILE takes one in, fetch ADDRESS downloads one " +
+		"are made of them without a network\n(vessik new -plugin, -theme, -cms-version). add FILE takes one in, fetch ADDRESS downloads one " +
 		"(or the plugins and themes of a Debian package, by its name),\ndrop FILE removes one. Archives dropped into shelf/ of the home " +
 		"folder are found as well.",
 	example: "vessik shelf add ~/Downloads/garden-menu.1.2.zip\nvessik shelf fetch wordpress-theme-twentytwentytwo\nvessik new " +
@@ -53,7 +53,7 @@ func runShelf(ctx context.Context, c *call) error {
 			fmt.Fprintf(table, "-\tunusable\t\t\t%s\t%s\t\n", item.Fault, item.File)
 			continue
 		}
-		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\t%s…\n", item.Name, item.Kind, item.Version, item.Kit, item.Title,
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\t%s…\n", item.Name, item.Kind, item.Version, item.CMS, item.Title,
 			item.File, item.SHA256[:12])
 	}
 	return table.Flush()

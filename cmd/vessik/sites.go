@@ -99,7 +99,7 @@ func (c *call) printSite(s client.Site, words string, more ...[2]string) error {
 		rows = append(rows, [2]string{"sub-site", sub})
 	}
 	rows = append(rows, [][2]string{{"own port", fmt.Sprintf("127.0.0.1:%d", s.Port)},
-		{"folder", s.Folder}, {"cms", s.KitTitle + " " + s.Kit.Version}, {"language", s.Language}, {"time zone", s.TimeZone},
+		{"folder", s.Folder}, {"cms", s.CMS.Title + " " + s.CMS.Version}, {"language", s.Language}, {"time zone", s.TimeZone},
 		{"search engines", said(s.SearchEngines, "may list it")}, {"offline", said(s.Offline, "what it asks of other machines is refused")},
 		{"finishing touches", strings.Join(s.Touches, ", ")}, {"plugins", strings.Join(s.Plugins, ", ")},
 		{"themes", strings.Join(s.Themes, ", ")},
@@ -109,7 +109,8 @@ func (c *call) printSite(s client.Site, words string, more ...[2]string) error {
 		{"database password", hidden(s.Database.Password)},
 		{"table prefix", s.Prefix}}...)
 	if s.SignIn != "" {
-		rows = append(rows, [][2]string{{"administrator", s.Admin.User}, {"mail", s.Admin.Email}, {"password", hidden(s.Admin.Password)},
+		rows = append(rows, [][2]string{{"administrator", s.Administrator.Name}, {"mail", s.Administrator.Mail}, {"password",
+			hidden(s.Administrator.Password)},
 			{"sign in", s.SignIn}}...)
 	}
 	if !s.CreatedAt.IsZero() {
@@ -189,9 +190,9 @@ func runOn(kind plan.Kind) func(context.Context, *call) error {
 
 var verifyCommand = command{name: "verify", names: "[NAME…]", about: "prove that sites answer",
 	synopsis: "Asks sites everything, from outside: all of them, or those that are named. Exits with 3 when a check fails.",
-	example:  "vessik verify\nvessik verify orchard-days -format junit > report.xml", run: func(ctx context.Context, c *call) error {
-		format := c.flags.String("format", "table", "table, json or junit")
-		service, err := c.connect(c.oneOf(format, "table", "json", "junit"))
+	example:  "vessik verify\nvessik verify orchard-days -junit > report.xml", run: func(ctx context.Context, c *call) error {
+		junit := c.flags.Bool("junit", false, "print JUnit XML")
+		service, err := c.connect(c.oneFormat("junit", junit))
 		if err != nil {
 			return err
 		}
@@ -210,10 +211,10 @@ var verifyCommand = command{name: "verify", names: "[NAME…]", about: "prove th
 			}
 		}
 		report := check.Together(sites)
-		switch *format {
-		case "json":
+		switch {
+		case *c.json:
 			err = c.printJSON(report)
-		case "junit":
+		case *junit:
 			err = check.WriteJUnit(c.out, report)
 		default:
 			err = check.WriteTable(c.out, report)

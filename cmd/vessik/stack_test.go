@@ -30,12 +30,12 @@ func TestSettingsAreReadFromTheCommandLine(t *testing.T) {
 		HostLines: map[string]string{}, Allow: []string{"/a", "/b"}, Debug: true, RestAfter: 1800}, next)
 	assert.Equal(t, "256M", page.Settings.PHP["memory_limit"], "what is there stays until the service has changed it")
 	next, err = askedSettings{words: []string{"offline=on", "xdebug=9100", "rest=never", "memory=1G", "processor=50%"},
-		disallow: list{"/a"}}.change(page)
+		drop: list{"/a"}}.change(page)
 	require.NoError(t, err)
 	assert.Empty(t, next.Allow)
 	assert.Equal(t, []int{9100, -1, 1 << 30, 50}, []int{next.Xdebug, next.RestAfter, int(next.Memory), next.Processor})
 	assert.True(t, next.Offline)
-	for _, bad := range []askedSettings{{words: list{"memory_limit"}}, {extensions: list{"gd=maybe"}}, {disallow: list{"/c"}},
+	for _, bad := range []askedSettings{{words: list{"memory_limit"}}, {extensions: list{"gd=maybe"}}, {drop: list{"/c"}},
 		{words: list{"debug=perhaps"}},
 		{words: list{"xdebug=port"}}, {words: list{"rest=10ms"}}, {words: list{"memory=much"}}} {
 		_, err := bad.change(page)

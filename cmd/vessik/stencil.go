@@ -155,7 +155,7 @@ func (c *call) importStencil(ctx context.Context, service *client.Client, words 
 	}
 	defer from.Close()
 	s, err := service.ImportStencil(ctx, name, from)
-	return c.tellStencil(s, err, fmt.Sprintf("taken in: %s (%s %s, %s)", s.Name, s.Kit.Name, s.Kit.Version, sizeOf(s.SizeBytes)))
+	return c.tellStencil(s, err, fmt.Sprintf("taken in: %s (%s %s, %s)", s.Name, s.CMS.Name, s.CMS.Version, sizeOf(s.SizeBytes)))
 }
 
 func (c *call) listStencils(ctx context.Context, service *client.Client) error {
@@ -169,7 +169,7 @@ func (c *call) listStencils(ctx context.Context, service *client.Client) error {
 	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(table, "STENCIL\tCMS\tFROM\tFILES\tDATABASE\tSIZE\tABOUT")
 	for _, s := range all {
-		fmt.Fprintf(table, "%s\t%s %s\t%s\t%s\t%s\t%s\t%s\n", s.Name, s.Kit.Name, s.Kit.Version, s.From, sizeOf(s.FileBytes),
+		fmt.Fprintf(table, "%s\t%s %s\t%s\t%s\t%s\t%s\t%s\n", s.Name, s.CMS.Name, s.CMS.Version, s.From, sizeOf(s.FileBytes),
 			sizeOf(s.DatabaseBytes), sizeOf(s.SizeBytes), s.Description)
 	}
 	return table.Flush()

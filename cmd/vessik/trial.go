@@ -14,7 +14,7 @@ var trialCommand = command{name: "trial", names: "NAME", about: "try a site on m
 		"PHP said, and how much the front\npage looks different. Nothing is kept. Lists are parts of engines' names, joined by commas, or " +
 		"all; what is left out is the site's own. Exits with 3 when a combination fails.",
 	example: "vessik trial orchard-days -php all\nvessik trial orchard-days -php 7.4,8.4 -web all -database 11.8 -visit /hello-world/ " +
-		"-format junit > trial.xml", run: runTrial}
+		"-junit > trial.xml", run: runTrial}
 
 func runTrial(ctx context.Context, c *call) error {
 	var t client.Trial
@@ -22,11 +22,11 @@ func runTrial(ctx context.Context, c *call) error {
 	c.flags.StringVar(&t.PHP, "php", "", "PHP engines")
 	c.flags.StringVar(&t.Web, "web", "", "web server engines")
 	c.flags.StringVar(&t.Database, "database", "", "database engines")
-	c.flags.Var(&visit, "visit", "address to ask besides the front page, such as /shop/; may be given more than once")
-	c.flags.BoolVar(&t.Keep, "keep", false, "keep the copies as sites")
+	c.flags.Var(&visit, "visit", "path to ask besides the front page, such as /shop/; may be given more than once")
+	c.flags.BoolVar(&t.KeepCopies, "keep-copies", false, "keep the copies as sites")
 	c.flags.BoolVar(&t.NoPicture, "no-picture", false, "take no pictures")
-	format := c.flags.String("format", "table", "table, json or junit")
-	service, err := c.connect(c.oneOf(format, "table", "json", "junit"))
+	junit := c.flags.Bool("junit", false, "print JUnit XML")
+	service, err := c.connect(c.oneFormat("junit", junit))
 	if err != nil {
 		return err
 	}
@@ -40,10 +40,10 @@ func runTrial(ctx context.Context, c *call) error {
 		return err
 	}
 	trial := plan.DetailsOf[plan.Trial](watched.Operation)
-	switch *format {
-	case "json":
+	switch {
+	case *c.json:
 		err = c.printJSON(trial)
-	case "junit":
+	case *junit:
 		err = check.WriteJUnit(c.out, trialReport(trial))
 	default:
 		err = plan.WriteGrid(c.out, trial)

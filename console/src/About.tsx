@@ -2,12 +2,12 @@
 import { useState } from "react"
 import { answer, api, queries, told, type Site } from "./api"
 
-// About is what its owner says of it: group, note, and whether it is kept on top.
+// About is what its owner says of it: group, note, and whether it is pinned.
 export function About({ site: s }: { site: Site }) {
   const [group, setGroup] = useState(s.group)
   const [note, setNote] = useState(s.note)
   const [fault, setFault] = useState("")
-  const set = async (change: { group?: string; note?: string; top?: boolean }) => {
+  const set = async (change: { group?: string; note?: string; pinned?: boolean }) => {
     try {
       await answer(api.POST("/api/v1/sites/label", { body: { names: [s.name], ...change } }))
       setFault("")
@@ -48,10 +48,10 @@ export function About({ site: s }: { site: Site }) {
         <input
           type="checkbox"
           className="accent-(--accent)"
-          checked={s.top}
-          onChange={(e) => set({ top: e.target.checked })}
+          checked={s.pinned}
+          onChange={(e) => set({ pinned: e.target.checked })}
         />{" "}
-        on top
+        pinned
       </label>
       <button type="submit" className="sr-only">
         Save

@@ -3,16 +3,16 @@ import { useState } from "react"
 import { useLocation } from "wouter"
 import { answer, api, of, queries, told, type Site } from "./api"
 import { Mono, Word, Fact } from "./ui"
-import { Entry, Rehearsable, useRehearsal } from "./Rehearsal"
+import { Entry, PreviewForm, usePreview } from "./PreviewForm"
 
 // Domains are the further ones that the site answers for, and those that it had before.
 export function Domains({ site: s }: { site: Site }) {
   const [draft, setDraft] = useState<string>()
   const [fault, setFault] = useState<string>()
-  const set = async (domains: string[], forget: string[] = []) => {
+  const set = async (domains: string[], drop: string[] = []) => {
     try {
       await answer(
-        api.PUT("/api/v1/sites/{name}/domains", { ...of({ name: s.name }), body: { domains, forget } }),
+        api.PUT("/api/v1/sites/{name}/domains", { ...of({ name: s.name }), body: { domains, drop } }),
       )
       setDraft(undefined)
       setFault(undefined)
@@ -66,7 +66,7 @@ export function Domains({ site: s }: { site: Site }) {
         <Fact key={f.domain} name="led here">
           <Mono>{f.domain}</Mono> <span className="text-[13px] text-soft">until {f.until.slice(0, 10)}</span>{" "}
           <Word className="text-[13px]" onClick={() => set(further, [f.domain])}>
-            forget
+            drop
           </Word>
         </Fact>
       ))}
@@ -82,8 +82,8 @@ export function Rename({ site: s, busy }: { site: Site; busy: boolean }) {
   const [, go] = useLocation()
   const asked = { name: name === s.name ? undefined : name, domain: domain || undefined }
   const rename = { ...of({ name: s.name }), body: asked }
-  const rehearsal = useRehearsal(
-    () => answer(api.POST("/api/v1/sites/{name}/rename/rehearse", rename)),
+  const preview = usePreview(
+    () => answer(api.POST("/api/v1/sites/{name}/rename/preview", rename)),
     async () => {
       const operation = await answer(api.POST("/api/v1/sites/{name}/rename", rename))
       setOpen(false)
@@ -97,21 +97,21 @@ export function Rename({ site: s, busy }: { site: Site; busy: boolean }) {
       </Word>
     )
   return (
-    <Rehearsable
+    <PreviewForm
       className="w-full border-t border-line pt-3"
       verb="Rename"
       ready={!!(asked.name || asked.domain)}
       busy={busy}
-      rehearsal={rehearsal}
+      preview={preview}
       close={() => setOpen(false)}
     >
       <div className="grid grid-cols-2 gap-x-5">
-        <Entry label="Name" name="new-name" autoFocus value={name} change={rehearsal.changing(setName)} />
+        <Entry label="Name" name="new-name" autoFocus value={name} change={preview.changing(setName)} />
         <Entry
           label="Domain"
           name="new-domain"
           value={domain}
-          change={rehearsal.changing(setDomain)}
+          change={preview.changing(setDomain)}
           placeholder={s.domain.replace(new RegExp(`^${s.name}\\.`), `${name}.`)}
         />
       </div>
@@ -119,6 +119,6 @@ export function Rename({ site: s, busy }: { site: Site; busy: boolean }) {
         Everything in it is re-addressed, and its old domain leads here for 30 days. It goes back by itself
         when it is worse off.
       </p>
-    </Rehearsable>
+    </PreviewForm>
   )
 }

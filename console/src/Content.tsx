@@ -2,7 +2,7 @@
 import { useState } from "react"
 import { answer, api, of, queries, told, type Site } from "./api"
 import { Mono, Word } from "./ui"
-import { Entry, Rehearsable, useRehearsal } from "./Rehearsal"
+import { Entry, PreviewForm, usePreview } from "./PreviewForm"
 
 // LoadSQL puts a dump in the place of the database.
 export function LoadSQL({ site: s, busy }: { site: Site; busy: boolean }) {
@@ -10,8 +10,8 @@ export function LoadSQL({ site: s, busy }: { site: Site; busy: boolean }) {
   const [sql, setSQL] = useState("")
   const [address, setAddress] = useState("")
   const load = { ...of({ name: s.name }), body: { sql, address: address || undefined } }
-  const rehearsal = useRehearsal(
-    () => answer(api.POST("/api/v1/sites/{name}/load/rehearse", load)),
+  const preview = usePreview(
+    () => answer(api.POST("/api/v1/sites/{name}/load/preview", load)),
     async () => {
       await answer(api.POST("/api/v1/sites/{name}/load", load))
       setOpen(false)
@@ -27,26 +27,26 @@ export function LoadSQL({ site: s, busy }: { site: Site; busy: boolean }) {
     )
   return (
     <dd className="col-span-2 mt-2 border-t border-line pt-3">
-      <Rehearsable verb="Load" ready={!!sql} busy={busy} rehearsal={rehearsal} close={() => setOpen(false)}>
+      <PreviewForm verb="Load" ready={!!sql} busy={busy} preview={preview} close={() => setOpen(false)}>
         <Entry
           label="File on this machine, plain or compressed"
           name="sql"
           autoFocus
           value={sql}
-          change={rehearsal.changing(setSQL)}
+          change={preview.changing(setSQL)}
           placeholder="/home/ines/orchard.sql.gz"
         />
         <Entry
           label="Base address in it, where it does not tell"
           name="sql-address"
           value={address}
-          change={rehearsal.changing(setAddress)}
+          change={preview.changing(setAddress)}
           placeholder="https://orchard-days.example"
         />
         <p className="mt-1 text-[13px] text-soft">
           It takes the place of the database, re-addressed to this site. A restore point is taken first.
         </p>
-      </Rehearsable>
+      </PreviewForm>
     </dd>
   )
 }
@@ -87,7 +87,7 @@ export function SaveAs({ site: s, busy }: { site: Site; busy: boolean }) {
   if (!open)
     return (
       <Word disabled={busy} onClick={() => setOpen(true)}>
-        save as a stencil…
+        Make a stencil of this site…
       </Word>
     )
   return (

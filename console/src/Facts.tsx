@@ -108,18 +108,18 @@ function AddressFacts({ site: s, busy }: Shown) {
 
 // AdministratorFacts are of who signs in.
 function AdministratorFacts({ site: s }: Shown) {
-  if (!s.sign_in) return <p className="text-soft">Nothing is known of signing in to: {s.kit_title}.</p>
+  if (!s.sign_in) return <p className="text-soft">Nothing is known of signing in to: {s.cms.title}.</p>
   return (
     <>
       {list(
         <>
           <Fact name="user">
-            <Mono>{s.admin.user}</Mono>
+            <Mono>{s.administrator.name}</Mono>
           </Fact>
           <Fact name="mail">
-            <Mono>{s.admin.email}</Mono>
+            <Mono>{s.administrator.mail}</Mono>
           </Fact>
-          <Secret site={s} read={(f) => f.admin.password} />
+          <Secret site={s} read={(f) => f.administrator.password} />
         </>,
       )}
       <SignIn site={s} />

@@ -50,14 +50,14 @@ export function NameField({
 export function Input({
   label,
   value,
-  derived,
+  usual,
   problem,
   onChange,
   type = "text",
 }: {
   label: string
   value: string | number
-  derived: string
+  usual: string
   problem?: Problem
   onChange: (value: string) => void
   type?: string
@@ -74,8 +74,8 @@ export function Input({
         autoComplete="off"
         spellCheck={false}
         value={value}
-        placeholder={derived}
-        title={value === "" ? derived : undefined}
+        placeholder={usual}
+        title={value === "" ? usual : undefined}
         onChange={(e) => onChange(e.target.value)}
         aria-invalid={!!problem}
         aria-describedby={problem ? id + "-problem" : undefined}

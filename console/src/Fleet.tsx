@@ -10,8 +10,8 @@ import { Button, Mono, Notice, Retire, stateOf, useAsk, Word } from "./ui"
 export const columns =
   "grid grid-cols-[1.75rem_minmax(13rem,1.5fr)_8.5rem_minmax(13rem,1.3fr)_minmax(13.5rem,1.1fr)_9.5rem] items-center gap-x-4"
 
-// band is the label under which a site stands: those that are kept on top first, then by group; empty until there are groups.
-const band = (s: Site) => (s.top ? "Kept on top" : s.group)
+// band is the label under which a site stands: those that are pinned first, then by group; empty until there are groups.
+const band = (s: Site) => (s.pinned ? "Pinned" : s.group)
 
 function Band({
   name,
@@ -105,7 +105,7 @@ function Grouping({ names }: { names: string[] }) {
   )
 }
 
-// fitting are the sites that have every word of a filter, in an order: those on top first, then by group.
+// fitting are the sites that have every word of a filter, in an order: the pinned first, then by group.
 function fitting(
   sites: Site[],
   reports: Map<string, SiteReport> | undefined,
@@ -118,8 +118,8 @@ function fitting(
   return sites
     .toSorted(
       (a, b) =>
-        Number(b.top) - Number(a.top) ||
-        (a.top ? 0 : (a.group || "\uffff").localeCompare(b.group || "\uffff")) ||
+        Number(b.pinned) - Number(a.pinned) ||
+        (a.pinned ? 0 : (a.group || "\uffff").localeCompare(b.group || "\uffff")) ||
         way * key(a).localeCompare(key(b), undefined, { numeric: true }) ||
         a.name.localeCompare(b.name),
     )
@@ -141,9 +141,9 @@ const textOf = (s: Site, report: SiteReport | undefined) =>
     s.stack.php.engine,
     s.stack.web.engine,
     s.stack.database.engine,
-    s.kit.name,
-    s.kit.version,
-    s.admin.user,
+    s.cms.name,
+    s.cms.version,
+    s.administrator.name,
     s.network,
     ...(s.domains ?? []),
     summary(report),

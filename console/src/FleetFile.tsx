@@ -37,7 +37,7 @@ export function FleetFile() {
     setSteps(undefined)
     setApplied(undefined)
     try {
-      setSteps((await answer(api.POST("/api/v1/fleet/preview", { body: { text } }))) ?? [])
+      setSteps((await answer(api.POST("/api/v1/fleet/compare", { body: { text } }))) ?? [])
     } catch (error) {
       setFault(told(error))
     }
@@ -45,7 +45,7 @@ export function FleetFile() {
   const apply = async () => {
     setFault(undefined)
     try {
-      setApplied((await answer(api.POST("/api/v1/fleet/apply", { body: { text } }))).id)
+      setApplied((await answer(api.POST("/api/v1/fleet/match", { body: { text } }))).id)
     } catch (error) {
       setFault(told(error))
     }
@@ -73,7 +73,7 @@ export function FleetFile() {
         <div>
           <p className="mb-3 flex items-center gap-5">
             <Button onClick={preview} disabled={busy}>
-              What would change
+              Preview changes
             </Button>
             {steps && steps.length > 0 && (
               <Button tone="strong" onClick={apply} disabled={busy || applied !== undefined}>

@@ -1,4 +1,4 @@
-// New site: a row of the fleet that unfolds. As the name is typed, everything derived from it appears and can be changed in place.
+// New site: a row of the fleet that unfolds. As the name is typed, everything that follows from it appears and can be changed in place.
 import type { FormEvent } from "react"
 import { answer, api, queries, Refusal, told } from "./api"
 import { NameField } from "./Field"
@@ -73,7 +73,7 @@ export function NewSite({ onClose }: { onClose: () => void }) {
           {form.kept ? "These are the defaults now" : "Make these my defaults"}
         </Word>
         <span>
-          What is printed grey is derived from the name; write over any of it. Enter makes the site, Escape
+          What is printed grey follows from the name; write over any of it. Enter makes the site, Escape
           closes.
         </span>
       </p>
@@ -83,7 +83,7 @@ export function NewSite({ onClose }: { onClose: () => void }) {
 
 // Head asks for the name, and says what becomes of it.
 function Head({ form, onClose }: { form: Form; onClose: () => void }) {
-  const { request, of, change, would, named, incomplete, problems, sending, derived, settled } = form
+  const { request, of, change, would, named, incomplete, problems, sending, preview, settled } = form
   return (
     <div className="flex items-end gap-6">
       <NameField value={request.name} problem={of("name")} onChange={(v) => change("name", v)} />
@@ -107,7 +107,7 @@ function Head({ form, onClose }: { form: Form; onClose: () => void }) {
             incomplete ||
             problems.length > 0 ||
             sending ||
-            derived.isPlaceholderData ||
+            preview.isPlaceholderData ||
             settled !== request
           }
         >
@@ -120,18 +120,18 @@ function Head({ form, onClose }: { form: Form; onClose: () => void }) {
 
 // MadeOf says of what the site is made.
 function MadeOf({ form }: { form: Form }) {
-  const { kits, kit, origin, madeOf } = form
+  const { definitions, cms, origin, madeOf } = form
   return (
     <fieldset className="mt-3 flex flex-wrap items-baseline gap-x-5 gap-y-1">
       <legend className="sr-only">Made of</legend>
       <span className="text-[13px] text-soft">Made of</span>
-      {kits.map((k) => (
+      {definitions.map((k) => (
         <label key={k.name} title={k.about} className="flex items-center gap-1.5">
           <input
             type="radio"
             name="made-of"
             className="accent-(--accent)"
-            checked={origin === undefined && kit?.name === k.name}
+            checked={origin === undefined && cms?.name === k.name}
             onChange={() => madeOf(undefined, k.name)}
           />{" "}
           {k.title}
@@ -156,7 +156,7 @@ function MadeOf({ form }: { form: Form }) {
 
 // OriginFields are those of an origin that needs further words.
 function OriginFields({ form }: { form: Form }) {
-  const { origin, stencils, sites, input, choice, derived } = form
+  const { origin, stencils, sites, input, choice, preview } = form
   if (!origin) return null
   return (
     <div className="mt-3 grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-x-7">
@@ -166,13 +166,13 @@ function OriginFields({ form }: { form: Form }) {
           stencils.length ? "Which stencil" : "There are no stencils yet: save a site as one on its page",
           [
             ["", "choose…"],
-            ...stencils.map((s): [string, string] => [s.name, `${s.name}, ${s.kit.name} ${s.kit.version}`]),
+            ...stencils.map((s): [string, string] => [s.name, `${s.name}, ${s.cms.name} ${s.cms.version}`]),
           ],
         )}
       {origin === "copy_of" &&
         choice("copy_of", "Which site", [
           ["", "choose…"],
-          ...sites.map((s): [string, string] => [s.name, `${s.name}, ${s.kit.name} ${s.kit.version}`]),
+          ...sites.map((s): [string, string] => [s.name, `${s.name}, ${s.cms.name} ${s.cms.version}`]),
         ])}
       {origin === "archive" &&
         input(
@@ -198,7 +198,7 @@ function OriginFields({ form }: { form: Form }) {
           }[origin]
         }
         {origin === "adopt" &&
-          (derived.data?.plans[0]?.changes ?? []).map((c) => (
+          (preview.data?.plans[0]?.changes ?? []).map((c) => (
             <code key={c} className="block font-mono">
               {c}
             </code>
@@ -210,20 +210,20 @@ function OriginFields({ form }: { form: Form }) {
 
 // MainFields are those that most people look at.
 function MainFields({ form }: { form: Form }) {
-  const { origin, kit, would, input, choice, engine } = form
+  const { origin, cms, would, input, choice, engine } = form
   return (
     <div className={`mt-4 grid grid-cols-4 gap-x-7 gap-y-4`}>
       {input("title", "Title", would?.title)}
       {origin !== "adopt" && origin !== "archive"
-        ? input("admin", "Administrator", would?.admin.user)
+        ? input("administrator.name", "Administrator", would?.administrator.name)
         : input("group", "Group", "none")}
       {engine("php", "PHP", "php", would?.stack.php.engine)}
-      {origin === undefined && kit && kit.versions.length > 1
+      {origin === undefined && cms && cms.versions.length > 1
         ? choice(
-            "kit_version",
-            kit.title,
-            [...kit.versions, "newest"].map((v) => [v, v]),
-            would?.kit.version,
+            "cms_version",
+            cms.title,
+            [...cms.versions, "newest"].map((v) => [v, v]),
+            would?.cms.version,
           )
         : engine("web", "Web server", "web", would?.stack.web.engine)}
     </div>

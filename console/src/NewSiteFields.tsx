@@ -14,15 +14,15 @@ export const MoreFields = ({ form }: { form: Form }) => (
 
 // ContentFields are of what is in the site.
 function ContentFields({ form }: { form: Form }) {
-  const { kit, input, choice, request, edit, defaultOf } = form
+  const { cms, input, choice, request, edit, defaultOf } = form
   return (
     <Part title="Content">
-      {kit && kit.languages.length > 1
+      {cms && cms.languages.length > 1
         ? choice("language", "Language", [
-            ["", `${kit.languages[0]}, its own`],
-            ...kit.languages.slice(1).map((l): [string, string] => [l, l]),
+            ["", `${cms.languages[0]}, its own`],
+            ...cms.languages.slice(1).map((l): [string, string] => [l, l]),
           ])
-        : input("language", "Language", kit?.name === "wordpress" ? "en_US; others are fetched" : "its own")}
+        : input("language", "Language", cms?.name === "wordpress" ? "en_US; others are fetched" : "its own")}
       {input("time_zone", "Time zone", defaultOf("time_zone") || "UTC")}
       <label className="flex items-center gap-2 self-end pb-1">
         <input
@@ -54,10 +54,10 @@ function ContentFields({ form }: { form: Form }) {
 
 // OfTheShelf are plugins or themes that are kept on this machine.
 function OfTheShelf({ form, kind }: { form: Form; kind: "plugin" | "theme" }) {
-  const { request, edit, shelf, kit } = form
+  const { request, edit, shelf, cms } = form
   const field = kind === "plugin" ? "plugins" : "themes"
   const there = shelf
-    .filter((i) => i.kind === kind && i.kit === kit?.name && !i.fault)
+    .filter((i) => i.kind === kind && i.cms === cms?.name && !i.fault)
     .map((i) => i.name)
     .filter((n, i, all) => all.indexOf(n) === i)
   return (
@@ -95,14 +95,14 @@ function OfTheShelf({ form, kind }: { form: Form; kind: "plugin" | "theme" }) {
 
 // AddressFields are of where the site is.
 function AddressFields({ form }: { form: Form }) {
-  const { origin, kit, request, would, of, edit, input, choice, defaultOf } = form
+  const { origin, cms, request, would, of, edit, input, choice, defaultOf } = form
   return (
     <Part title="Address and folder">
       {input("domain", "Domain", would?.domain)}
       <Input
         label="Further domains"
         value={(request.domains ?? []).join(" ")}
-        derived="none"
+        usual="none"
         problem={of("domains")}
         onChange={(v) =>
           edit({ domains: v.split(/[ ,]+/).filter(Boolean).length ? v.split(/[ ,]+/) : undefined })
@@ -112,10 +112,10 @@ function AddressFields({ form }: { form: Form }) {
       {input("folder", "Folder", would?.folder)}
       {input("group", "Group", defaultOf("group") || "none")}
       {origin === undefined &&
-        (kit?.networks.length ?? 0) > 0 &&
+        (cms?.networks.length ?? 0) > 0 &&
         choice("network", "Sites in it", [
           ["", "one"],
-          ...(kit?.networks ?? []).map((m): [string, string] => [
+          ...(cms?.networks ?? []).map((m): [string, string] => [
             m,
             m === "folders" ? "several, by sub-folder" : "several, by sub-domain",
           ]),
@@ -124,7 +124,7 @@ function AddressFields({ form }: { form: Form }) {
         <Input
           label="Sub-sites made at once"
           value={(request.sub_sites ?? []).join(" ")}
-          derived="none, such as north south"
+          usual="none, such as north south"
           problem={of("sub_sites")}
           onChange={(v) =>
             edit({ sub_sites: v.split(/[ ,]+/).filter(Boolean).length ? v.split(/[ ,]+/) : undefined })
@@ -147,8 +147,8 @@ function StackFields({ form }: { form: Form }) {
   const { would, input, engine } = form
   return (
     <Part title="Administrator, engines, database">
-      {input("admin_email", "Mail address", would?.admin.email)}
-      {input("admin_password", "Password", "generated, 28 characters", { type: "password" })}
+      {input("administrator.mail", "Mail address", would?.administrator.mail)}
+      {input("administrator.password", "Password", "generated, 28 characters", { type: "password" })}
       {engine("web", "Web server", "web", would?.stack.web.engine)}
       {engine("database", "Database server", "database", would?.stack.database.engine)}
       {input("database_name", "Database", would?.database.name)}
@@ -160,13 +160,13 @@ function StackFields({ form }: { form: Form }) {
 
 // Touches are applied before the site starts.
 function Touches({ form }: { form: Form }) {
-  const { origin, kit, request, edit } = form
+  const { origin, cms, request, edit } = form
   const touches = request.finishing_touches ?? []
-  if (origin !== undefined || !kit?.finishing_touches.length) return null
+  if (origin !== undefined || !cms?.finishing_touches.length) return null
   return (
     <Part title="Finishing touches, applied before it starts">
       <div className="col-span-4 grid grid-cols-2 gap-x-7 gap-y-0.5">
-        {kit?.finishing_touches.map((t) => {
+        {cms?.finishing_touches.map((t) => {
           const asked = touches.find((x) => x.split("=")[0] === t.name)
           const put = (value?: string) =>
             edit({

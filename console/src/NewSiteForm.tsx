@@ -6,7 +6,7 @@ import {
   api,
   useDefaults,
   useEngines,
-  useKits,
+  useCMS,
   useShelf,
   useSites,
   useStencils,
@@ -19,13 +19,32 @@ type TextField = { [K in keyof Request]-?: Request[K] extends string | undefined
   keyof Request,
   "$schema"
 >]
+// Field is one that is written as text: a request's own, or one of its administrator.
+type Field = TextField | "port" | `administrator.${"name" | "mail" | "password"}`
+
+const ofAdministrator = (field: Field) =>
+  field.startsWith("administrator.") ? (field.slice(14) as "name" | "mail" | "password") : undefined
+
+const valueOf = (request: Request, field: Field) => {
+  const part = ofAdministrator(field)
+  return part ? request.administrator?.[part] : request[field as TextField | "port"]
+}
+
+function changed(request: Request, field: Field, value: string): Partial<Request> {
+  const part = ofAdministrator(field)
+  if (part) return { administrator: { ...request.administrator, [part]: value || undefined } }
+  return {
+    [field]: field === "port" ? Number(value) || undefined : field === "name" ? value : value || undefined,
+  }
+}
+
 // Fields whose problems stand beside them.
 export const shownFields = [
   "name",
   "title",
-  "admin",
-  "admin_email",
-  "admin_password",
+  "administrator.name",
+  "administrator.mail",
+  "administrator.password",
   "domain",
   "port",
   "folder",
@@ -53,7 +72,7 @@ function useLate<T>(value: T, milliseconds: number): T {
   return late
 }
 
-// What a site can be made of. Each needs one further word, except a kit.
+// What a site can be made of. Each needs one further word, except a CMS.
 export const origins = [
   ["stencil", "A stencil"],
   ["copy_of", "Another site"],
@@ -68,7 +87,7 @@ function useThere() {
   const defaults = useDefaults().data?.settings ?? []
   return {
     engines: useEngines().data?.engines ?? [],
-    kits: (useKits().data?.kits ?? []).filter((k) => k.versions.length > 0),
+    definitions: (useCMS().data?.cms ?? []).filter((k) => k.versions.length > 0),
     stencils: useStencils().data ?? [],
     sites: useSites().data ?? [],
     shelf: useShelf().data?.items ?? [],
@@ -87,28 +106,27 @@ export function useForm() {
   const [sending, setSending] = useState(false)
   const there = useThere()
   const settled = useLate(request, 140)
-  const derived = useQuery({
-    queryKey: ["derive", settled],
-    queryFn: () => answer(api.POST("/api/v1/sites/derive", { body: { sites: [settled] } })),
+  const preview = useQuery({
+    queryKey: ["preview", settled],
+    queryFn: () => answer(api.POST("/api/v1/sites/preview", { body: { sites: [settled] } })),
     enabled: settled.name !== "",
     placeholderData: keepPreviousData,
     staleTime: 0,
   })
   const named = request.name !== ""
-  const would = named ? derived.data?.sites[0] : undefined
+  const would = named ? preview.data?.sites[0] : undefined
   const incomplete = origin !== undefined && !request[origin]
-  const problems = named ? [...(derived.data?.problems ?? []), ...refused] : []
+  const problems = named ? [...(preview.data?.problems ?? []), ...refused] : []
   const of = (field: string) => problems.find((p) => p.field === field)
-  const kit = there.kits.find((k) => k.name === (request.kit ?? would?.kit.name ?? there.kits[0]?.name))
+  const cms = there.definitions.find(
+    (k) => k.name === (request.cms ?? would?.cms.name ?? there.definitions[0]?.name),
+  )
   const edit = (next: Partial<Request>) => {
     setRefused([])
     setKept(false)
     setRequest((r) => ({ ...r, ...next }))
   }
-  const change = (field: TextField | "port", value: string) =>
-    edit({
-      [field]: field === "port" ? Number(value) || undefined : field === "name" ? value : value || undefined,
-    })
+  const change = (field: Field, value: string) => edit(changed(request, field, value))
   const madeOf = (next: Origin | undefined, name?: string) => {
     setOrigin(next)
     edit({
@@ -117,14 +135,14 @@ export function useForm() {
       archive: undefined,
       adopt: undefined,
       sql: undefined,
-      kit_version: undefined,
+      cms_version: undefined,
       finishing_touches: undefined,
       language: undefined,
       network: undefined,
       sub_sites: undefined,
       plugins: undefined,
       themes: undefined,
-      kit: name,
+      cms: name,
     })
   }
   return {
@@ -140,14 +158,14 @@ export function useForm() {
     sending,
     setSending,
     ...there,
-    derived,
+    preview,
     settled,
     named,
     would,
     incomplete,
     problems,
     of,
-    kit,
+    cms,
     edit,
     change,
     madeOf,
@@ -159,16 +177,16 @@ export type Form = ReturnType<typeof useForm> & ReturnType<typeof fieldsOf>
 // fieldsOf are the form's inputs, by the field of the request that they change.
 export function fieldsOf({ request, of, change, engines }: ReturnType<typeof useForm>) {
   const input = (
-    field: TextField | "port",
+    field: Field,
     label: string,
-    derivedValue: string | number | undefined,
+    usual: string | number | undefined,
     extra: { type?: string } = {},
   ) => (
     <Input
       key={field}
       label={label}
-      value={request[field] ?? ""}
-      derived={derivedValue === undefined ? "" : String(derivedValue)}
+      value={valueOf(request, field) ?? ""}
+      usual={usual === undefined ? "" : String(usual)}
       problem={of(field)}
       onChange={(v) => change(field, v)}
       {...extra}
@@ -201,26 +219,15 @@ export function fieldsOf({ request, of, change, engines }: ReturnType<typeof use
   return { input, choice, engine }
 }
 
-// asDefaults are the choices of a request that can be set once.
+// asDefaults are the choices of a request that can become defaults.
 export function asDefaults(request: Request): Record<string, string> {
   const settings = Object.fromEntries(
-    (
-      [
-        "admin",
-        "admin_email",
-        "kit",
-        "kit_version",
-        "php",
-        "web",
-        "database",
-        "group",
-        "language",
-        "time_zone",
-      ] as const
-    )
+    (["cms", "cms_version", "php", "web", "database", "group", "language", "time_zone"] as const)
       .filter((f) => request[f])
       .map((f) => [f, request[f] ?? ""]),
   )
+  if (request.administrator?.name) settings.administrator = request.administrator.name
+  if (request.administrator?.mail) settings.mail = request.administrator.mail
   if (request.finishing_touches) settings.finishing_touches = request.finishing_touches.join(",")
   return settings
 }

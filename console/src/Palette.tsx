@@ -3,16 +3,16 @@ import { Command } from "cmdk"
 import { Dialog } from "radix-ui"
 import { useEffect, useRef, useState } from "react"
 import { useLocation } from "wouter"
-import { ask, answer, api, of, queries, told, useKits, useSites, type Site, type Verb } from "./api"
+import { ask, answer, api, of, queries, told, useCMS, useSites, type Site, type Verb } from "./api"
 
 const pages = [
   ["/", "Fleet"],
-  ["/kits", "Kits and stencils"],
+  ["/cms", "CMS and stencils"],
   ["/shelf", "Shelf"],
   ["/engines", "Engines"],
   ["/operations", "Operations"],
   ["/machine", "Machine"],
-  ["/set-once", "Set once"],
+  ["/defaults", "Defaults"],
   ["/fleet-file", "Fleet file"],
 ] as const
 
@@ -144,7 +144,7 @@ function Words({
 
 // WithSite is what can be done with one site.
 function WithSite({ site, doing: { close, lead, act } }: { site: Site; doing: Doing }) {
-  const kits = useKits().data?.kits ?? []
+  const definitions = useCMS().data?.cms ?? []
   const verb = (v: Verb) => act(() => ask(v, [site.name]))
   const signIn = () => {
     const page = window.open("", "_blank")
@@ -175,7 +175,7 @@ function WithSite({ site, doing: { close, lead, act } }: { site: Site; doing: Do
           Open it <span className="font-mono text-[12.5px] text-soft">{site.url}</span>
         </Command.Item>
       )}
-      {running && kits.find((k) => k.name === site.kit.name)?.signs_in && (
+      {running && definitions.find((k) => k.name === site.cms.name)?.signs_in && (
         <Command.Item className={item} onSelect={signIn}>
           Sign in
         </Command.Item>

@@ -134,7 +134,7 @@ function One({ item, drop }: { item: ShelfItem; drop: () => void }) {
       </span>
       <span>{item.kind}</span>
       <Mono>{item.version}</Mono>
-      <Mono>{item.kit}</Mono>
+      <Mono>{item.cms}</Mono>
       <span className="min-w-0">
         <Mono className="block truncate">{item.file}</Mono>
         <Mono className="block truncate text-soft">{item.sha256 && `sha256 ${item.sha256}`}</Mono>

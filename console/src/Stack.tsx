@@ -11,7 +11,7 @@ import {
   useEngines,
   useOperations,
   type Change,
-  type Preview,
+  type RestackPreview,
   type Site,
 } from "./api"
 import { Button, Mono, Notice } from "./ui"
@@ -25,7 +25,7 @@ const parts = [
 export function ChangeStack({ site: s, busy }: { site: Site; busy: boolean }) {
   const engines = useEngines().data?.engines ?? []
   const [wanted, setWanted] = useState<Partial<Record<"php" | "web" | "database", string>>>({})
-  const [keep, setKeep] = useState(false)
+  const [stay, setStay] = useState(false)
   const [fault, setFault] = useState<string>()
   const now = { php: s.stack.php.engine, web: s.stack.web.engine, database: s.stack.database.engine }
   const asked = Object.fromEntries(Object.entries(wanted).filter(([kind, id]) => id !== now[kind as "php"]))
@@ -43,7 +43,7 @@ export function ChangeStack({ site: s, busy }: { site: Site; busy: boolean }) {
     setFault(undefined)
     try {
       await answer(
-        api.POST("/api/v1/sites/{name}/restack", { ...of({ name: s.name }), body: { ...asked, keep } }),
+        api.POST("/api/v1/sites/{name}/restack", { ...of({ name: s.name }), body: { ...asked, stay } }),
       )
       setWanted({})
       await queries.invalidateQueries()
@@ -77,10 +77,10 @@ export function ChangeStack({ site: s, busy }: { site: Site; busy: boolean }) {
         ))}
         <span className="text-[13px] text-soft">CMS</span>
         <span>
-          {s.kit_title} {s.kit.version}
+          {s.cms.title} {s.cms.version}
         </span>
       </div>
-      {any && <Outlook preview={preview} busy={busy} keep={keep} setKeep={setKeep} go={go} />}
+      {any && <Outlook preview={preview} busy={busy} stay={stay} setStay={setStay} go={go} />}
       {fault && <Notice tone="fail">{fault}</Notice>}
       {!any && change && last?.state !== "running" && <LastChange change={change} />}
     </div>
@@ -91,14 +91,14 @@ export function ChangeStack({ site: s, busy }: { site: Site; busy: boolean }) {
 function Outlook({
   preview,
   busy,
-  keep,
-  setKeep,
+  stay,
+  setStay,
   go,
 }: {
-  preview: UseQueryResult<Preview>
+  preview: UseQueryResult<RestackPreview>
   busy: boolean
-  keep: boolean
-  setKeep: (keep: boolean) => void
+  stay: boolean
+  setStay: (stay: boolean) => void
   go: () => Promise<void>
 }) {
   return (
@@ -122,8 +122,8 @@ function Outlook({
               <input
                 type="checkbox"
                 className="accent-(--accent)"
-                checked={keep}
-                onChange={(e) => setKeep(e.target.checked)}
+                checked={stay}
+                onChange={(e) => setStay(e.target.checked)}
               />{" "}
               stay there although a check fails
             </label>

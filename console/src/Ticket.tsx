@@ -1,7 +1,7 @@
 // Signing in to a site without typing.
 import { useQuery } from "@tanstack/react-query"
 import { useState } from "react"
-import { answer, api, of, queries, told, useKits, type Site } from "./api"
+import { answer, api, of, queries, told, useCMS, type Site } from "./api"
 import { Button, Notice, Word } from "./ui"
 
 // SignIn draws a ticket for one of the site's users and follows it at once.
@@ -13,7 +13,7 @@ export function SignIn({ site: s }: { site: Site }) {
   })
   const [as, setAs] = useState("")
   const [fault, setFault] = useState<string>()
-  const known = useKits().data?.kits.find((k) => k.name === s.kit.name)?.signs_in
+  const known = useCMS().data?.cms.find((k) => k.name === s.cms.name)?.signs_in
   if (!known) return null
   const go = async () => {
     const page = window.open("", "_blank")
@@ -29,7 +29,7 @@ export function SignIn({ site: s }: { site: Site }) {
     }
   }
   const foreign = users.data?.find(
-    (u) => u.login === as && u.role === "administrator" && u.login !== s.admin.user,
+    (u) => u.login === as && u.role === "administrator" && u.login !== s.administrator.name,
   )
   const replace = async () => {
     try {
@@ -69,10 +69,10 @@ export function SignIn({ site: s }: { site: Site }) {
       {foreign && (
         <Word
           className="text-[13px]"
-          title={`${as} becomes ${s.admin.user}, with everything that it wrote and a password of its own`}
+          title={`${as} becomes ${s.administrator.name}, with everything that it wrote and a password of its own`}
           onClick={replace}
         >
-          replace by the site's own, {s.admin.user}
+          replace by the site's own, {s.administrator.name}
         </Word>
       )}
       {fault && <Notice tone="fail">{fault}</Notice>}

@@ -220,7 +220,7 @@ function Grid({ id }: { id: string }) {
         <p className="mt-2 text-[13px] text-soft">* not among what is known: {unknown.supported}</p>
       )}
       {cell && <CellReport cell={cell} operation={id} site={trial.site} pictures={trial.picture} />}
-      {trial.keep && watched.state !== "running" && (
+      {trial.keep_copies && watched.state !== "running" && (
         <p className="mt-4">
           <Word onClick={() => go("/")}>The copies were kept as sites</Word>
         </p>

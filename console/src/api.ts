@@ -15,7 +15,7 @@ export type Request = Schemas["Request"]
 export type Problem = Schemas["Problem"]
 export type Engine = Schemas["Engine"]
 export type Engines = Schemas["Engines"]
-export type Kits = Schemas["Kits"]
+export type CMSPage = Schemas["CMSPage"]
 export type Stencil = Schemas["Stencil"]
 export type ShelfItem = Schemas["ShelfItem"]
 export type Tally = Schemas["Tally"]
@@ -23,7 +23,7 @@ export type FleetStep = Schemas["Step"]
 export type Session = Schemas["Session"]
 export type DefaultsData = Schemas["DefaultsPage"]
 export type VariablesPage = Schemas["VariablesPage"]
-export type Preview = Schemas["Preview"]
+export type RestackPreview = Schemas["RestackPreview"]
 export type Settings = Schemas["Settings"]
 export type SettingsData = Schemas["SettingsPage"]
 export type Info = Schemas["Info"]
@@ -125,7 +125,7 @@ export const useOperations = () =>
   })
 export const useEngines = () =>
   useQuery({ queryKey: ["engines"], queryFn: () => answer(api.GET("/api/v1/engines")) })
-export const useKits = () => useQuery({ queryKey: ["kits"], queryFn: () => answer(api.GET("/api/v1/kits")) })
+export const useCMS = () => useQuery({ queryKey: ["cms"], queryFn: () => answer(api.GET("/api/v1/cms")) })
 export const useStencils = () =>
   useQuery({ queryKey: ["stencils"], queryFn: async () => (await answer(api.GET("/api/v1/stencils"))) ?? [] })
 export const useShelf = () =>

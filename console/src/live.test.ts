@@ -28,7 +28,7 @@ const operation = (id: string, rest: Partial<Operation> = {}) =>
 
 describe("an operation after a change", () => {
   const whole = watched([part("fern", "running"), part("moss", "running")], {
-    details: { keep: true },
+    details: { keep_copies: true },
     activity: { fern: { text: "waits", fraction: -1 }, moss: { text: "waits", fraction: -1 } },
   })
 
@@ -47,8 +47,10 @@ describe("an operation after a change", () => {
   test("does nothing any more once it is over", () =>
     expect(merged(whole, watched([part("moss", "done")], { state: "done" })).activity).toEqual({}))
   test("keeps its details as long as none are told", () => {
-    expect(merged(whole, watched([])).details).toEqual({ keep: true })
-    expect(merged(whole, watched([], { details: { keep: false } })).details).toEqual({ keep: false })
+    expect(merged(whole, watched([])).details).toEqual({ keep_copies: true })
+    expect(merged(whole, watched([], { details: { keep_copies: false } })).details).toEqual({
+      keep_copies: false,
+    })
   })
 })
 

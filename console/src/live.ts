@@ -195,7 +195,7 @@ export function useLive(): Map<string, Live> {
   const operations = useOperations().data
   const visible = useVisible()
   const running = (operations ?? [])
-    .filter((o) => visible && o.state === "running" && o.kind !== "apply-fleet") // its sites are at other operations
+    .filter((o) => visible && o.state === "running" && o.kind !== "match-fleet") // its sites are at other operations
     .slice(0, mostFollowed)
     .map((o) => o.id)
     .sort()

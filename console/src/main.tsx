@@ -8,12 +8,12 @@ import { Engines } from "./Engines"
 import { Fleet } from "./Fleet"
 import { FleetFile } from "./FleetFile"
 import { InfoPage } from "./Info"
-import { KitsPage } from "./Kits"
+import { CMSPage } from "./CMS"
 import { LogsPage } from "./Logs"
 import { Machine } from "./Machine"
 import { Operations } from "./Operations"
 import { Palette } from "./Palette"
-import { SetOnce } from "./SetOnce"
+import { Defaults } from "./Defaults"
 import { SettingsPage } from "./Settings"
 import { ShelfPage } from "./Shelf"
 import { SignIn } from "./SignIn"
@@ -45,12 +45,12 @@ function useTheme(): [Theme, () => void] {
 
 const pages = [
   ["/", "Fleet"],
-  ["/kits", "Kits and stencils"],
+  ["/cms", "CMS and stencils"],
   ["/shelf", "Shelf"],
   ["/engines", "Engines"],
   ["/operations", "Operations"],
   ["/machine", "Machine"],
-  ["/set-once", "Set once"],
+  ["/defaults", "Defaults"],
 ] as const
 
 // Header leads to every page, and says which service this is.
@@ -144,10 +144,10 @@ function App({ link }: { link: string }) {
               <Route path="/operations" component={Operations} />
               <Route path="/engines" component={Engines} />
               <Route path="/machine" component={Machine} />
-              <Route path="/kits" component={KitsPage} />
+              <Route path="/cms" component={CMSPage} />
               <Route path="/shelf" component={ShelfPage} />
               <Route path="/fleet-file" component={FleetFile} />
-              <Route path="/set-once" component={SetOnce} />
+              <Route path="/defaults" component={Defaults} />
               <Route path="/sites/:name/settings">{(p) => <SettingsPage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/trial">{(p) => <TrialPage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/info">{(p) => <InfoPage name={p.name} key={p.name} />}</Route>

@@ -64,7 +64,7 @@ export const Mono = ({ children, className = "" }: { children: ReactNode; classN
 )
 
 export const stateWords: Record<Site["state"], string> = {
-  provisioning: "being made",
+  making: "being made",
   starting: "starting",
   running: "running",
   stopping: "stopping",

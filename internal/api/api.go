@@ -124,7 +124,7 @@ func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
 	document := humaecho.New(router, config)
 	a.registerSessions(document)
 	for _, routes := range []func(huma.API, *echo.Echo){a.serviceRoutes, a.operationsRoutes, a.sitesRoutes, a.createRoutes, a.enginesRoutes,
-		a.kitsRoutes,
+		a.cmsRoutes,
 		a.restackRoutes, a.settingsRoutes, a.trialRoutes, a.renameRoutes, a.loadRoutes, a.usersRoutes, a.infoRoutes, a.logsRoutes,
 		a.commandRoutes,
 		a.fleetRoutes, a.hostsRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes} {

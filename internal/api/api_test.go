@@ -155,7 +155,7 @@ func TestAMalformedRequestNamesItsField(t *testing.T) {
 func TestNoAnswerHasAPlaceForSecrets(t *testing.T) {
 	_, document := (&API{}).Handler()
 	secret := regexp.MustCompile(`(?i)(passw|hash|salt|secret|token|_key)`)
-	asked := []string{"Admin.password", "Database.password", // of a site, with ?secrets=true
+	asked := []string{"Administrator.password", "Database.password", // of a site, with ?secrets=true
 		"NewPassword.password"} // that was just set
 	requests := []string{"Request", "NewAdministrator"} // what is told to the service
 	found := []string{}
@@ -173,7 +173,7 @@ func TestTheDocumentDescribesEverything(t *testing.T) {
 	a := &API{Port: 20070}
 	_, document := a.Handler()
 	assert.Equal(t, "3.1.0", document.OpenAPI)
-	for path, methods := range map[string][]string{"/sites": {"GET", "POST"}, "/sites/derive": {"POST"}, "/sites/{name}": {"GET"},
+	for path, methods := range map[string][]string{"/sites": {"GET", "POST"}, "/sites/preview": {"POST"}, "/sites/{name}": {"GET"},
 		"/sites/verify": {"POST"}, "/operations/{id}": {"GET"},
 		"/operations/{id}/events": {"GET"}, "/operations/{id}/cancel": {"POST"}, "/events": {"GET"}, "/engines": {"GET"}, "/status": {"GET"},
 		"/links": {"POST"}, "/reports": {"GET"}} {

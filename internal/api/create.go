@@ -17,15 +17,15 @@ func (a *API) createRoutes(api huma.API, router *echo.Echo) {
 			operation, err := a.Create.New(ctx, in.Body.Sites)
 			return &body[plan.Operation]{operation}, asProblem(err)
 		}, accepted)
-	register(api, "POST", "/sites/derive", "derive-sites", "What requests would become, and what is wrong with them; changes nothing",
-		func(_ context.Context, in *body[wire.NewSites]) (*body[wire.Derived], error) {
-			sites, problems := a.Create.Derive(in.Body.Sites)
-			derived := wire.Derived{Sites: a.sites(sites, false), Plans: []wire.Planned{}, Problems: problems}
+	register(api, "POST", "/sites/preview", "preview-sites", "What requests would become, and what is wrong with them; changes nothing",
+		func(_ context.Context, in *body[wire.NewSites]) (*body[wire.SitesPreview], error) {
+			sites, problems := a.Create.Preview(in.Body.Sites)
+			derived := wire.SitesPreview{Sites: a.sites(sites, false), Plans: []wire.Planned{}, Problems: problems}
 			if len(problems) == 0 {
 				for _, s := range sites {
 					derived.Plans = append(derived.Plans, a.Create.Planned(s))
 				}
 			}
-			return &body[wire.Derived]{derived}, nil
+			return &body[wire.SitesPreview]{derived}, nil
 		})
 }

@@ -23,7 +23,7 @@ func (a *API) enginesRoutes(api huma.API, router *echo.Echo) {
 			operation, err := a.Engines.Fetch(ctx, in.Body.IDs)
 			return &body[plan.Operation]{operation}, asProblem(err)
 		}, accepted)
-	register(api, "POST", "/engines/drop", "drop-engines", "Remove engines that no site uses",
+	register(api, "POST", "/engines/drop", "drop-engines", "Drop engines that no site uses",
 		func(_ context.Context, in *body[wire.EngineIDs]) (*body[wire.EngineIDs], error) {
 			dropped := wire.EngineIDs{IDs: []string{}}
 			for _, part := range in.Body.IDs {
@@ -83,7 +83,7 @@ func (a *API) engines() []wire.Engine {
 				found.Note
 		}
 		for _, s := range sites {
-			if slices.Contains(s.Stack.IDs(), row.ID) || s.Kit.Release() == row.ID {
+			if slices.Contains(s.Stack.IDs(), row.ID) || s.CMS.Release() == row.ID {
 				e.Sites = append(e.Sites, s.Name)
 			}
 		}

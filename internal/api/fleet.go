@@ -56,16 +56,16 @@ func (a *API) fleetRoutes(api huma.API, router *echo.Echo) {
 			text, err := file.Of(a.sites(a.Machine.Registry.All(), false))
 			return &body[wire.FleetText]{wire.FleetText{Text: string(text)}}, err
 		})
-	register(api, "POST", "/fleet/preview", "preview-fleet",
+	register(api, "POST", "/fleet/compare", "compare-fleet",
 		"What leads from the sites that there are to those of a fleet file; changes nothing",
 		func(_ context.Context, in *body[wire.FleetText]) (*body[[]file.Step], error) {
-			steps, err := a.Fleet.Preview([]byte(in.Body.Text), a.sites(a.Machine.Registry.All(), false))
+			steps, err := a.Fleet.Compare([]byte(in.Body.Text), a.sites(a.Machine.Registry.All(), false))
 			return &body[[]file.Step]{steps}, asProblem(err)
 		})
-	register(api, "POST", "/fleet/apply", "apply-fleet",
+	register(api, "POST", "/fleet/match", "match-fleet",
 		"Bring the sites to what a fleet file says; those that it does not name are left alone",
 		func(ctx context.Context, in *body[wire.FleetText]) (*body[plan.Operation], error) {
-			operation, err := a.Fleet.ApplyFile(ctx, []byte(in.Body.Text), a.sites(a.Machine.Registry.All(), false))
+			operation, err := a.Fleet.Match(ctx, []byte(in.Body.Text), a.sites(a.Machine.Registry.All(), false))
 			return &body[plan.Operation]{operation}, asProblem(err)
 		}, accepted)
 }

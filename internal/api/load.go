@@ -24,10 +24,10 @@ func (a *API) loadRoutes(api huma.API, router *echo.Echo) {
 			operation, err := a.Load.Load(ctx, in.Name, in.Body, in.Who.name())
 			return &body[plan.Operation]{operation}, asProblem(err)
 		}, accepted)
-	register(api, "POST", "/sites/{name}/load/rehearse", "rehearse-load",
+	register(api, "POST", "/sites/{name}/load/preview", "preview-load",
 		"What would be changed in a dump while it is loaded; changes nothing",
 		func(ctx context.Context, in *loaded) (*body[rewrite.Tally], error) {
-			tally, err := a.Load.Rehearse(ctx, in.Name, in.Body)
+			tally, err := a.Load.Preview(ctx, in.Name, in.Body)
 			return &body[rewrite.Tally]{tally}, asProblem(err)
 		})
 }

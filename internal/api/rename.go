@@ -25,9 +25,9 @@ func (a *API) renameRoutes(api huma.API, router *echo.Echo) {
 			operation, err := a.Rename.Rename(ctx, in.Name, in.Body, in.Who.name())
 			return &body[plan.Operation]{operation}, asProblem(err)
 		}, accepted)
-	register(api, "POST", "/sites/{name}/rename/rehearse", "rehearse-rename", "What renaming would change in the database; changes nothing",
+	register(api, "POST", "/sites/{name}/rename/preview", "preview-rename", "What renaming would change in the database; changes nothing",
 		func(ctx context.Context, in *renamed) (*body[rewrite.Tally], error) {
-			tally, err := a.Rename.Rehearse(ctx, in.Name, in.Body)
+			tally, err := a.Rename.Preview(ctx, in.Name, in.Body)
 			return &body[rewrite.Tally]{tally}, asProblem(err)
 		})
 	register(api, "PUT", "/sites/{name}/domains", "set-domains", "Further domains of a site", func(ctx context.Context, in *struct {

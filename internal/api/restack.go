@@ -15,15 +15,15 @@ import (
 func (a *API) restackRoutes(api huma.API, router *echo.Echo) {
 	details[plan.Change](api)
 	restack := func(in wire.Restack, by Who) restack.Request {
-		return restack.Request{PHP: in.PHP, Web: in.Web, Database: in.Database, Keep: in.Keep, Who: by.name()}
+		return restack.Request{PHP: in.PHP, Web: in.Web, Database: in.Database, Stay: in.Stay, Who: by.name()}
 	}
 	register(api, "POST", "/sites/{name}/restack/preview", "preview-restack", "What a change of stack would do; changes nothing",
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body wire.Restack
-		}) (*body[wire.Preview], error) {
+		}) (*body[wire.RestackPreview], error) {
 			preview, err := a.Restack.Preview(ctx, in.Name, restack(in.Body, Who{}))
-			return &body[wire.Preview]{preview}, asProblem(err)
+			return &body[wire.RestackPreview]{preview}, asProblem(err)
 		})
 	register(api, "POST", "/sites/{name}/restack", "restack-site", "Change a site's stack; it goes back by itself when the site is worse off",
 		func(ctx context.Context, in *struct {

@@ -26,7 +26,7 @@ func (a *API) settingsRoutes(api huma.API, router *echo.Echo) {
 			Who
 			Body wire.Adjust
 		}) (*body[plan.Operation], error) {
-			operation, err := a.Settings.Adjust(ctx, in.Name, in.Body.Settings, in.Body.Keep, in.Who.name())
+			operation, err := a.Settings.Adjust(ctx, in.Name, in.Body.Settings, in.Body.Stay, in.Who.name())
 			return &body[plan.Operation]{operation}, asProblem(err)
 		}, accepted)
 }

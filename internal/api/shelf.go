@@ -27,7 +27,7 @@ func (a *API) shelfRoutes(api huma.API, router *echo.Echo) {
 			if in.Body.Package != "" {
 				_, err = a.Shelf.FetchPackage(ctx, in.Body.Package)
 			} else {
-				_, err = a.Shelf.Shelf.Fetch(ctx, in.Body.Address, a.Machine.Kits.Kits())
+				_, err = a.Shelf.Shelf.Fetch(ctx, in.Body.Address, a.Machine.CMS.Definitions())
 			}
 			if err != nil {
 				return nil, asProblem(site.Problems{{Field: "address", Message: err.Error(),
@@ -35,7 +35,7 @@ func (a *API) shelfRoutes(api huma.API, router *echo.Echo) {
 			}
 			return page(), nil
 		})
-	register(api, "DELETE", "/shelf/{name}", "drop-from-shelf", "Remove an archive from the shelf; sites that were made of it stay",
+	register(api, "DELETE", "/shelf/{name}", "drop-from-shelf", "Drop an archive from the shelf; sites that were made of it stay",
 		func(_ context.Context, in *SitePath) (*struct{}, error) {
 			err := a.Shelf.Shelf.Drop(in.Name)
 			if errors.Is(err, fs.ErrNotExist) {
@@ -48,7 +48,7 @@ func (a *API) shelfRoutes(api huma.API, router *echo.Echo) {
 		Parameters: []*huma.Param{{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}},
 		Responses:  map[string]*huma.Response{"200": {Description: "What it is"}}})
 	router.PUT("/api/v1/shelf/:name", func(c echo.Context) error {
-		item, err := a.Shelf.Shelf.Add(c.Param("name"), c.Request().Body, a.Machine.Kits.Kits())
+		item, err := a.Shelf.Shelf.Add(c.Param("name"), c.Request().Body, a.Machine.CMS.Definitions())
 		if err != nil {
 			writeProblem(c.Response(), asProblem(site.Problems{{Field: "file", Message: err.Error(),
 				Remedy: "name a zip archive of a release, plugin or theme"}}))

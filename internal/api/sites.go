@@ -87,15 +87,17 @@ func (a *API) sites(sites []site.Site, secrets bool) []wire.Site {
 	for i, s := range sites {
 		shown[i] = wire.Site{Name: s.Name, Title: s.Title, State: s.State, Reason: s.Reason, Notice: s.Notice,
 			URL: s.URL(a.Machine.GatewayPort()), Domain: s.Domain, Folder: s.Folder, DocumentRoot: s.DocumentRoot(), Prefix: a.Machine.Prefix(s),
-			Kit: s.Kit, Stack: wire.FullStack{PHP: part(s.Stack.PHP), Web: part(s.Stack.Web), Database: part(s.Stack.Database)}, Port: s.Port,
-			Resting: a.Machine.Resting(s.Name), TrialOf: s.TrialOf, Group: s.Group, Note: s.Note, Top: s.Top, Origin: s.Origin,
+			CMS:   wire.TitledCMS{Name: s.CMS.Name, Version: s.CMS.Version, Title: s.CMS.Name},
+			Stack: wire.FullStack{PHP: part(s.Stack.PHP), Web: part(s.Stack.Web), Database: part(s.Stack.Database)}, Port: s.Port,
+			Resting: a.Machine.Resting(s.Name), TrialOf: s.TrialOf, Group: s.Group, Note: s.Note, Pinned: s.Pinned, Origin: s.Origin,
 			Language: s.Language, TimeZone: s.TimeZone, Offline: s.Settings.Offline, SearchEngines: s.Visible, Touches: s.Touches,
 			PHPIni:  ownDirectives(s),
 			Domains: s.Domains, Forwards: s.Forwards, Network: s.Network, Plugins: s.Plugins, Themes: s.Themes,
-			Database: wire.Database{Host: "127.0.0.1", Port: a.Machine.DatabasePort(s.Stack.Database), Name: s.Database.Name, User: s.Database.User},
-			Admin:    wire.Admin{User: s.Admin.User, Email: s.Admin.Email}, CreatedAt: s.CreatedAt}
-		if k := a.Machine.Kits.Kits()[s.Kit.Name]; k != nil {
-			shown[i].KitTitle = k.Title
+			Database: wire.Database{Host: "127.0.0.1", Port: a.Machine.DatabasePort(s.Stack.Database), Name: s.Database.Name,
+				User: s.Database.User},
+			Administrator: site.Administrator{Name: s.Administrator.Name, Mail: s.Administrator.Mail}, CreatedAt: s.CreatedAt}
+		if k := a.Machine.CMS.Definitions()[s.CMS.Name]; k != nil {
+			shown[i].CMS.Title = k.Title
 			if k.SignIn.Address != "" {
 				shown[i].SignIn = shown[i].URL + k.SignIn.Address
 			}
@@ -107,7 +109,7 @@ func (a *API) sites(sites []site.Site, secrets bool) []wire.Site {
 			shown[i].SubSites = append(shown[i].SubSites, s.SubURL(sub, a.Machine.GatewayPort()))
 		}
 		if secrets {
-			shown[i].Database.Password, shown[i].Admin.Password = s.Database.Password, s.Admin.Password
+			shown[i].Database.Password, shown[i].Administrator.Password = s.Database.Password, s.Administrator.Password
 		}
 	}
 	return shown

@@ -43,7 +43,7 @@ func (a *API) stencilRoutes(api huma.API, router *echo.Echo) {
 		m, err := a.Stencils.Shelf.Find(cmp.Or(in.Body.Name, in.Name))
 		return &body[stencil.Manifest]{m}, asProblem(err)
 	})
-	register(api, "DELETE", "/stencils/{name}", "drop-stencil", "Remove a stencil; sites drawn from it stay",
+	register(api, "DELETE", "/stencils/{name}", "drop-stencil", "Drop a stencil; sites drawn from it stay",
 		func(_ context.Context, in *SitePath) (*struct{}, error) {
 			return nil, stencilProblem(in.Name, a.Stencils.Shelf.Drop(in.Name))
 		})

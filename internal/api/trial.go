@@ -20,8 +20,9 @@ func (a *API) trialRoutes(api huma.API, router *echo.Echo) {
 		Body wire.TrialRequest
 	}) (*body[plan.Operation], error) {
 		b := in.Body
-		operation, err := a.Trial.Start(ctx, in.Name, trial.Request{PHP: b.PHP, Web: b.Web, Database: b.Database, Visit: b.Visit, Keep: b.Keep,
-			NoPicture: b.NoPicture})
+		operation, err := a.Trial.Start(ctx, in.Name, trial.Request{PHP: b.PHP, Web: b.Web, Database: b.Database, Visit: b.Visit,
+			KeepCopies: b.KeepCopies,
+			NoPicture:  b.NoPicture})
 		return &body[plan.Operation]{operation}, asProblem(err)
 	}, accepted)
 	api.OpenAPI().AddOperation(&huma.Operation{Method: "GET", Path: "/api/v1/operations/{id}/pictures/{name}", OperationID: "get-picture",

@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/labstack/echo/v4"
 
+	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 )
 
@@ -39,8 +40,8 @@ func (a *API) usersRoutes(api huma.API, router *echo.Echo) {
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body wire.NewAdministrator
-		}) (*body[wire.Admin], error) {
+		}) (*body[site.Administrator], error) {
 			admin, err := a.Users.ReplaceAdministrator(ctx, in.Name, in.Body)
-			return &body[wire.Admin]{wire.Admin{User: admin.User, Email: admin.Email, Password: admin.Password}}, asProblem(err)
+			return &body[site.Administrator]{site.Administrator{Name: admin.Name, Mail: admin.Mail, Password: admin.Password}}, asProblem(err)
 		})
 }

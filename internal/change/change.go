@@ -201,7 +201,7 @@ func (c *Changer) SettleStep(settled Back) operation.Step {
 			worse = append(worse, string(id))
 		}
 		operation.Learn(w, func(p *plan.Change) { p.Worse = worse })
-		if len(worse) == 0 || change.Keep {
+		if len(worse) == 0 || change.Stay {
 			return c.settle(ctx, w, s, change, settled)
 		}
 		first := after.Result(check.ID(worse[0]))

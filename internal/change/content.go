@@ -4,10 +4,10 @@ import (
 	"context"
 	"errors"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/rewrite"
 	"vessik/internal/core/site"
-	"vessik/internal/kit"
 	"vessik/internal/operation"
 	"vessik/internal/ownfile"
 	"vessik/internal/running"
@@ -40,7 +40,7 @@ func (c *Changer) Replace(ctx context.Context, w *operation.Part, s site.Site, f
 	if err != nil {
 		return err
 	}
-	if err := c.Machine.Kits.Of(s).ClearCaches(s.Folder); err != nil {
+	if err := c.Machine.CMS.Of(s).ClearCaches(s.Folder); err != nil {
 		return err
 	}
 	operation.Learn(w, func(p *plan.Change) { p.Rewritten = &tally })
@@ -57,11 +57,11 @@ func (c *Changer) PutBack(ctx context.Context, w *operation.Part, s site.Site, p
 	}
 	old := s
 	old.Domain = p.Before.Domain
-	if _, err := c.Refill(ctx, s, c.heldDump(w), kit.Place{}, c.Machine.KitFacts(old)); err != nil {
+	if _, err := c.Refill(ctx, s, c.heldDump(w), cms.Place{}, c.Machine.CMSFacts(old)); err != nil {
 		return err
 	}
-	k := c.Machine.Kits.Of(s)
-	return errors.Join(k.Redomain(s.Folder, c.Machine.KitFacts(old)), k.ClearCaches(s.Folder))
+	k := c.Machine.CMS.Of(s)
+	return errors.Join(k.Redomain(s.Folder, c.Machine.CMSFacts(old)), k.ClearCaches(s.Folder))
 }
 
 func (c *Changer) heldDump(w *operation.Part) string {
@@ -69,7 +69,7 @@ func (c *Changer) heldDump(w *operation.Part) string {
 }
 
 // Refill puts one of our own dumps in the place of a site's database.
-func (c *Changer) Refill(ctx context.Context, s site.Site, file string, from kit.Place, facts kit.Facts) (rewrite.Tally, error) {
+func (c *Changer) Refill(ctx context.Context, s site.Site, file string, from cms.Place, facts cms.Facts) (rewrite.Tally, error) {
 	if err := c.Machine.EmptyDatabase(ctx, s); err != nil {
 		return rewrite.Tally{}, err
 	}
@@ -83,5 +83,5 @@ func (c *Changer) Refill(ctx context.Context, s site.Site, file string, from kit
 		return rewrite.Tally{}, err
 	}
 	defer dump.Close()
-	return c.Machine.Kits.Of(s).DrawContent(ctx, pool, dump, from, facts.Prefix, facts, nil)
+	return c.Machine.CMS.Of(s).DrawContent(ctx, pool, dump, from, facts.Prefix, facts, nil)
 }

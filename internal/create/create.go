@@ -8,11 +8,11 @@ import (
 	"slices"
 	"time"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 	"vessik/internal/facts"
-	"vessik/internal/kit"
 	"vessik/internal/operation"
 	"vessik/internal/origin"
 	"vessik/internal/running"
@@ -48,12 +48,12 @@ func (f *Feature) Kind() operation.Kind {
 			g.PartsStep(), touch, m.StartStep(), m.PublishStep(), f.Verifier.Step()}}
 }
 
-// Derive shows what requests would become, and everything that is wrong with them. Nothing is changed.
-func (f *Feature) Derive(requests []site.Request) ([]site.Site, site.Problems) {
+// Preview shows what requests would become, and everything that is wrong with them. Nothing is changed.
+func (f *Feature) Preview(requests []site.Request) ([]site.Site, site.Problems) {
 	facts := f.Facts.Now()
 	sites, problems := []site.Site{}, site.Problems{}
 	for _, r := range requests {
-		s := site.Derive(r, facts)
+		s := site.Complete(r, facts)
 		problems = append(problems, site.Check(s, facts)...)
 		sites = append(sites, s)
 		facts.Sites = append(slices.Clone(facts.Sites), s) // the next one of the same request must differ from this one, too
@@ -65,7 +65,7 @@ func (f *Feature) Derive(requests []site.Request) ([]site.Site, site.Problems) {
 func (f *Feature) New(ctx context.Context, requests []site.Request) (plan.Operation, error) {
 	f.Operations.Judging.Lock()
 	defer f.Operations.Judging.Unlock()
-	sites, problems := f.Derive(requests)
+	sites, problems := f.Preview(requests)
 	if len(problems) > 0 {
 		return plan.Operation{}, problems
 	}
@@ -76,11 +76,11 @@ func (f *Feature) New(ctx context.Context, requests []site.Request) (plan.Operat
 	plans := map[string][]plan.Step{}
 	for i := range sites {
 		s := &sites[i]
-		s.Admin.Password = cmp.Or(s.Admin.Password, kit.Password())
-		s.Database.Password = cmp.Or(s.Database.Password, kit.Password())
-		if k := f.Machine.Kits.Of(*s); k.Database.Prefix != "" && s.Prefix == "" && s.Origin.Kind != site.FromFolder &&
+		s.Administrator.Password = cmp.Or(s.Administrator.Password, cms.Password())
+		s.Database.Password = cmp.Or(s.Database.Password, cms.Password())
+		if k := f.Machine.CMS.Of(*s); k.Database.Prefix != "" && s.Prefix == "" && s.Origin.Kind != site.FromFolder &&
 			s.Origin.Kind != site.FromArchive {
-			s.Prefix = kit.Prefix()
+			s.Prefix = cms.Prefix()
 		}
 		s.Probe, s.CreatedAt = running.RandomHex(16), time.Now().UTC().Truncate(time.Millisecond)
 		names = append(names, s.Name)
@@ -129,8 +129,8 @@ func (f *Feature) touch(ctx context.Context, w *operation.Part, s site.Site) err
 	if err != nil {
 		return err
 	}
-	toucher := kit.Toucher{Kit: f.Machine.Kits.Of(s), Own: kit.OwnTouches(f.Origins.TouchFolder()), Pool: pool, PHP: php, Site: s,
-		Facts:   f.Machine.KitFacts(s),
+	toucher := cms.Toucher{Definition: f.Machine.CMS.Of(s), Own: cms.OwnTouches(f.Origins.TouchFolder()), Pool: pool, PHP: php, Site: s,
+		Facts:   f.Machine.CMSFacts(s),
 		Command: func(ctx context.Context, file string) ([]byte, error) { return f.Machine.RunScript(ctx, s, file) }}
 	for _, asked := range s.Touches {
 		w.Progress(asked, -1)

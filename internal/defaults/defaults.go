@@ -1,4 +1,4 @@
-// Package defaults is what is set once for new sites.
+// Package defaults is what new sites have in common.
 package defaults
 
 import (
@@ -36,16 +36,17 @@ func (f *Feature) Page() wire.DefaultsPage {
 		page.Warnings = append(page.Warnings, problem.String())
 	}
 	facts.Defaults = site.Defaults{}
-	usual := site.Derive(site.Request{Name: "name"}, facts)
-	words := map[string]string{"admin": "NAME-keeper", "admin_email": "keeper@NAME.example", "admin_password": "generated for each site",
+	usual := site.Complete(site.Request{Name: "name"}, facts)
+	words := map[string]string{"administrator": "NAME-keeper", "mail": "keeper@NAME.example", "password": "generated for each site",
 		"domain_ending": "localhost", "sites_folder": f.Machine.Home.Path("sites"),
-		"kit": usual.Kit.Name, "kit_version": usual.Kit.Version, "php": usual.Stack.PHP, "web": usual.Stack.Web, "database": usual.Stack.Database,
+		"cms": usual.CMS.Name, "cms_version": usual.CMS.Version, "php": usual.Stack.PHP, "web": usual.Stack.Web, "database": usual.Stack.Database,
 		"group": "none", "finishing_touches": "none",
 		"language": "the CMS's own", "time_zone": "UTC", "appearance": "system", "operations_days": "30", "operations_kept": "1000"}
-	about := map[string]string{}
+	about := map[string]string{"administrator": "Administrator's user name", "mail": "Administrator's mail address",
+		"password": "Administrator's password"}
 	for field := range reflect.TypeFor[site.Defaults]().Fields() {
 		name, _, _ := strings.Cut(field.Tag.Get("yaml"), ",")
-		about[name] = field.Tag.Get("doc")
+		about[name] = cmp.Or(about[name], field.Tag.Get("doc"))
 	}
 	for _, name := range site.DefaultNames {
 		each := wire.Default{Others: f.others(name, cmp.Or(d.Get(name), words[name])), Name: name, About: about[name], Value: d.Get(name),
@@ -53,7 +54,7 @@ func (f *Feature) Page() wire.DefaultsPage {
 		if each.Value != "" {
 			each.From = "vessik.yaml"
 		}
-		if name == "admin_password" && each.Value != "" {
+		if name == "password" && each.Value != "" {
 			each.Value = "••••••••"
 		}
 		page.Settings = append(page.Settings, each)
@@ -63,11 +64,11 @@ func (f *Feature) Page() wire.DefaultsPage {
 
 // others are the sites that have another value of a setting than the one that new sites get.
 func (f *Feature) others(name, value string) []string {
-	has := map[string]func(s site.Site) string{"admin": func(s site.Site) string { return s.Admin.User },
-		"admin_email":   func(s site.Site) string { return s.Admin.Email },
+	has := map[string]func(s site.Site) string{"administrator": func(s site.Site) string { return s.Administrator.Name },
+		"mail":          func(s site.Site) string { return s.Administrator.Mail },
 		"domain_ending": func(s site.Site) string { return strings.TrimPrefix(s.Domain, s.Name+".") },
 		"sites_folder":  func(s site.Site) string { return filepath.Dir(s.Folder) },
-		"kit":           func(s site.Site) string { return s.Kit.Name }, "kit_version": func(s site.Site) string { return s.Kit.Version },
+		"cms":           func(s site.Site) string { return s.CMS.Name }, "cms_version": func(s site.Site) string { return s.CMS.Version },
 		"php": func(s site.Site) string { return s.Stack.PHP },
 		"web": func(s site.Site) string { return s.Stack.Web }, "database": func(s site.Site) string { return s.Stack.Database },
 		"group":     func(s site.Site) string { return cmp.Or(s.Group, "none") },
@@ -101,7 +102,7 @@ func (f *Feature) Set(values map[string]string) error {
 	problems := site.Problems{}
 	for name, value := range values {
 		if !d.Set(name, strings.TrimSpace(value)) {
-			problems = append(problems, site.Problem{Field: name, Message: "cannot be set once",
+			problems = append(problems, site.Problem{Field: name, Message: "is no default",
 				Remedy: "choose one of " + strings.Join(site.DefaultNames, ", ")})
 		}
 	}
@@ -117,6 +118,6 @@ func (f *Feature) Set(values map[string]string) error {
 	if err != nil {
 		return err
 	}
-	head := "# What is set once for new sites; written by vessik defaults and the console, and by you.\n"
+	head := "# What new sites have in common; written by vessik defaults and the console, and by you.\n"
 	return ownfile.Write(f.Facts.DefaultsFile(), append([]byte(head), text...), 0o600)
 }

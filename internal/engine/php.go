@@ -35,9 +35,9 @@ type PHPPlace struct {
 	Limits  func(site.Site) cell.Limits
 	Full    func(site.Site) bool // it may write no more in its folder
 	Ticket  string               // the text of the PHP that signs a user in; empty for none
-	// Prepend is PHP of the kit that runs before every script.
+	// Prepend is PHP of the CMS that runs before every script.
 	Prepend string
-	// Debug are the kit's constants for a site that debugs, with their values in PHP.
+	// Debug are the CMS's constants for a site that debugs, with their values in PHP.
 	Debug map[string]string
 }
 
@@ -110,7 +110,7 @@ func (m *PHPMaster) configure(e *Engine, s site.Site, turn int) error {
 	}
 	place := m.place
 	configuration := render.PHP{Site: s, Dir: dir, Temp: place.Temp, Logs: place.Logs, Socket: place.Socket, ProbeFile: place.Probe,
-		KitPHP: place.Prepend, KitDebug: place.Debug, Children: 12, ExtensionDir: extensionDir,
+		CMSPHP: place.Prepend, CMSDebug: place.Debug, Children: 12, ExtensionDir: extensionDir,
 		Extensions: render.Extensions(extensions, s.Settings)}
 	if configuration.Cache, err = m.cache(e, configuration.Extensions); err != nil {
 		return err

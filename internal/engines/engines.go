@@ -81,7 +81,7 @@ func (f *Feature) Drop(part string) (id string, err error) {
 	}
 	users := []string{}
 	for _, s := range f.Machine.Registry.All() {
-		if slices.Contains(s.Stack.IDs(), id) || s.Kit.Release() == id {
+		if slices.Contains(s.Stack.IDs(), id) || s.CMS.Release() == id {
 			users = append(users, s.Name)
 		}
 	}

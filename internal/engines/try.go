@@ -9,9 +9,9 @@ import (
 	"strings"
 	"time"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
-	"vessik/internal/kit"
 	"vessik/internal/ownfile"
 	"vessik/internal/running"
 )
@@ -39,7 +39,7 @@ func (f *Feature) try(ctx context.Context, e *engine.Engine) error {
 		return f.tryWeb(ctx, e, dir)
 	case engine.Database:
 		d, err := engine.StartDatabase(ctx, f.Machine.Supervisor, e, engine.DatabasePlace{Data: place("data"), Run: place("run"),
-			Log: place("log"), Password: kit.Password(), BufferMB: 16})
+			Log: place("log"), Password: cms.Password(), BufferMB: 16})
 		if err != nil {
 			return err
 		}

@@ -9,9 +9,9 @@ import (
 	"slices"
 	"syscall"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
-	"vessik/internal/kit"
 	"vessik/internal/origin"
 	"vessik/internal/ownfile"
 	"vessik/internal/running"
@@ -30,21 +30,22 @@ func (f *Facts) Now() site.Facts {
 	for id, port := range f.Machine.Book.Settings().Ports {
 		kept[port] = id
 	}
-	kits, roots, touches := f.Machine.Kits.Kits(), map[string]string{}, map[string][]site.TouchFact{}
-	own := kit.OwnTouches(f.Origins.TouchFolder())
-	for name, k := range kits {
+	definitions, roots, touches := f.Machine.CMS.Definitions(), map[string]string{}, map[string][]site.TouchFact{}
+	own := cms.OwnTouches(f.Origins.TouchFolder())
+	for name, k := range definitions {
 		roots[name] = k.Layout.DocumentRoot
 		for _, t := range append(slices.Clone(k.Touches), own...) {
 			touches[name] = append(touches[name], t.Facts())
 		}
 	}
 	networks := map[string][]string{}
-	for name, k := range kits {
+	for name, k := range definitions {
 		networks[name] = k.Network.Modes
 	}
 	return site.Facts{Home: f.Machine.Home.Dir, Sites: f.Machine.Registry.All(), Defaults: f.Defaults(),
 		Engines: f.Engines(), Releases: f.Origins.Releases(), OnShelf: f.Origins.OnShelf,
-		KitNames: kits.Names(), Supports: kits.Bear, Roots: roots, Touches: touches, Networks: networks, Languages: f.Origins.LanguagesOf,
+		CMSNames: definitions.Names(), Supports: definitions.Bear, Roots: roots, Touches: touches, Networks: networks,
+		Languages: f.Origins.LanguagesOf,
 		Found:     f.Origins.Inspect,
 		KeptPorts: kept, PortRange: f.PortRange(), FirstPort: engine.FirstUnprivilegedPort(), PortHolder: engine.PortHolder,
 		FolderFault: folderFault}

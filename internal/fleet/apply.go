@@ -15,7 +15,7 @@ import (
 )
 
 // Apply is the kind of operation that brings the sites to what a fleet file says. Each of its steps is an operation of its own.
-const Apply plan.Kind = "apply-fleet"
+const Apply plan.Kind = "match-fleet"
 
 // Changes are how sites are made and changed: what other features do.
 type Changes struct {
@@ -59,8 +59,8 @@ func (f *Feature) Kind() operation.Kind {
 	}}
 }
 
-// Preview says what leads from the sites that there are to those of a fleet file.
-func (f *Feature) Preview(text []byte, there []wire.Site) ([]file.Step, error) {
+// Compare says what leads from the sites that there are to those of a fleet file.
+func (f *Feature) Compare(text []byte, there []wire.Site) ([]file.Step, error) {
 	asked, read, err := file.Parse(text)
 	var faults yamltext.Faults
 	if errors.As(err, &faults) {
@@ -81,9 +81,9 @@ func (f *Feature) Preview(text []byte, there []wire.Site) ([]file.Step, error) {
 	return append([]file.Step{}, steps...), nil
 }
 
-// ApplyFile brings the sites to what a fleet file says. Sites that it does not name are left alone.
-func (f *Feature) ApplyFile(ctx context.Context, text []byte, there []wire.Site) (plan.Operation, error) {
-	steps, err := f.Preview(text, there)
+// Match brings the sites to what a fleet file says. Sites that it does not name are left alone.
+func (f *Feature) Match(ctx context.Context, text []byte, there []wire.Site) (plan.Operation, error) {
+	steps, err := f.Compare(text, there)
 	if err != nil {
 		return plan.Operation{}, err
 	}
@@ -109,8 +109,8 @@ func (f *Feature) judge(steps []file.Step) site.Problems {
 		if step.Make != nil {
 			requests = append(requests, *step.Make)
 		}
-		if s, ok := f.Machine.Registry.Site(step.Site); ok && step.Title != "" && len(f.Machine.Kits.Of(s).Content.SetTitle) == 0 {
-			problems = append(problems, site.Problem{Site: s.Name, Field: "title", Message: s.Kit.Name + " does not tell where its title is kept",
+		if s, ok := f.Machine.Registry.Site(step.Site); ok && step.Title != "" && len(f.Machine.CMS.Of(s).Content.SetTitle) == 0 {
+			problems = append(problems, site.Problem{Site: s.Name, Field: "title", Message: s.CMS.Name + " does not tell where its title is kept",
 				Remedy: "change it in the site itself, and write what the site was made with, " + s.Title})
 		}
 	}
@@ -183,9 +183,9 @@ func (f *Feature) title(ctx context.Context, w *operation.Part, s site.Site, ask
 		return err
 	}
 	defer release()
-	facts := f.Machine.KitFacts(s)
+	facts := f.Machine.CMSFacts(s)
 	facts.Title = asked.Title
-	k := f.Machine.Kits.Of(s)
+	k := f.Machine.CMS.Of(s)
 	if err := errors.Join(k.SetTitle(ctx, pool, facts), k.ClearCaches(s.Folder)); err != nil {
 		return err
 	}

@@ -82,8 +82,8 @@ func (f *Feature) Label(ctx context.Context, l wire.Label) error {
 			if l.Note != nil {
 				s.Note = *l.Note
 			}
-			if l.Top != nil {
-				s.Top = *l.Top
+			if l.Pinned != nil {
+				s.Pinned = *l.Pinned
 			}
 			return nil
 		})

@@ -51,9 +51,10 @@ type Gateway struct {
 	kept  atomic.Pointer[http.Transport]
 }
 
-// Forget has no request use a connection to a web server that was made before: it leads to what was loaded then, also where it is in
+// DropConnections has no request use a connection to a web server that was made before: it leads to what was loaded then, also
+// where it is in
 // use at this moment and would be kept afterwards.
-func (g *Gateway) Forget() {
+func (g *Gateway) DropConnections() {
 	if old := g.kept.Swap(newKept()); old != nil {
 		old.CloseIdleConnections()
 	}
@@ -71,7 +72,7 @@ func siteOf(r *http.Request) site.Site { return r.Context().Value(siteKey{}).(si
 // New prepares a gateway.
 func New(sites Sites, port int, console string) *Gateway {
 	g := &Gateway{Sites: sites, Port: port, Console: console, Wait: 60 * time.Second}
-	g.Forget()
+	g.DropConnections()
 	g.proxy = &httputil.ReverseProxy{
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.SetURL(&url.URL{Scheme: "http", Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(siteOf(r.In).Port))})
@@ -269,7 +270,7 @@ func (g *Gateway) settled(ctx context.Context, host string) (site.Site, bool) {
 	for {
 		changed := g.Sites.Changed()
 		s, known := g.Sites.ByDomain(host)
-		if !known || s.State != site.Starting && s.State != site.Provisioning {
+		if !known || s.State != site.Starting && s.State != site.Making {
 			return s, known
 		}
 		select {

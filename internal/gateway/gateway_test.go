@@ -403,7 +403,7 @@ func TestForgottenConnectionsAreNotUsedAgain(t *testing.T) {
 		long <- text
 	}()
 	<-inside
-	g.Forget()
+	g.DropConnections()
 	close(goOn)
 	assert.Equal(t, first, <-long)
 	_, after := ask(t, server, "fernhollow.localhost", "/", nil)

@@ -72,7 +72,7 @@ func (f *Feature) Load(ctx context.Context, name string, l wire.LoadSQL, who str
 	if len(problems) > 0 {
 		return plan.Operation{}, problems
 	}
-	asked := plan.Change{Site: name, Before: change.TargetOf(s), After: change.TargetOf(s), Keep: l.Keep, Who: who,
+	asked := plan.Change{Site: name, Before: change.TargetOf(s), After: change.TargetOf(s), Stay: l.Stay, Who: who,
 		Load: &plan.Loading{SQL: l.SQL, Address: strings.TrimSuffix(l.Address, "/")}}
 	return f.Changer.Begin(ctx, Kind, asked)
 }
@@ -93,8 +93,8 @@ func (f *Feature) judge(name string, l wire.LoadSQL) (site.Site, site.Problems) 
 	return s, problems
 }
 
-// Rehearse goes through a dump as Load would, and changes nothing.
-func (f *Feature) Rehearse(ctx context.Context, name string, l wire.LoadSQL) (tally rewrite.Tally, err error) {
+// Preview goes through a dump as Load would, and changes nothing.
+func (f *Feature) Preview(ctx context.Context, name string, l wire.LoadSQL) (tally rewrite.Tally, err error) {
 	s, problems := f.judge(name, l)
 	if len(problems) > 0 {
 		return tally, problems
@@ -105,7 +105,7 @@ func (f *Feature) Rehearse(ctx context.Context, name string, l wire.LoadSQL) (ta
 		if err != nil {
 			return tally, err
 		}
-		address, _, err = f.Changer.Machine.Kits.Of(s).Dumped(dump)
+		address, _, err = f.Changer.Machine.CMS.Of(s).Dumped(dump)
 		dump.Close()
 		if err != nil {
 			return tally, err

@@ -7,9 +7,9 @@ import (
 	"path/filepath"
 
 	"vessik/internal/archive"
+	"vessik/internal/cms"
 	"vessik/internal/core/rewrite"
 	"vessik/internal/core/site"
-	"vessik/internal/kit"
 	"vessik/internal/operation"
 	"vessik/internal/ownfile"
 )
@@ -18,7 +18,7 @@ import (
 func (g *Origins) archive() Source {
 	return Source{
 		Inspect: func(o site.Origin) (site.Found, string) {
-			return site.Found{Kit: site.Kit{Name: "archive", Version: "1"}}, Unreadable(o.From, false)
+			return site.Found{CMS: site.CMS{Name: "archive", Version: "1"}}, Unreadable(o.From, false)
 		},
 		Bytes: func(_ context.Context, s site.Site) (int64, error) {
 			info, err := os.Stat(s.Origin.From)
@@ -29,7 +29,7 @@ func (g *Origins) archive() Source {
 			return unpacked * info.Size(), nil
 		},
 		Files:     g.unpack,
-		Configure: func(context.Context, site.Site, kit.Facts, func(string) error) error { return nil },
+		Configure: func(context.Context, site.Site, cms.Facts, func(string) error) error { return nil },
 		Content:   g.loadNamed,
 	}
 }

@@ -12,9 +12,9 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/rewrite"
 	"vessik/internal/core/site"
-	"vessik/internal/kit"
 	"vessik/internal/ownfile"
 	"vessik/internal/safefile"
 )
@@ -62,7 +62,7 @@ func (g *Origins) LoadDump(ctx context.Context, s site.Site, file, address strin
 	if err != nil {
 		return report, err
 	}
-	k, facts := g.Machine.Kits.Of(s), g.Machine.KitFacts(s)
+	k, facts := g.Machine.CMS.Of(s), g.Machine.CMSFacts(s)
 	dump, err := OpenDump(s.Folder, file)
 	if err != nil {
 		return report, err
@@ -84,7 +84,7 @@ func (g *Origins) LoadDump(ctx context.Context, s site.Site, file, address strin
 	defer dump.Close()
 	pool := to.OpenAs(s.Database)
 	defer pool.Close()
-	report, err = k.DrawContent(ctx, pool, dump, kit.Place{URL: address}, prefix, facts, kit.Fitting(ctx, to, func(string, string) {}))
+	report, err = k.DrawContent(ctx, pool, dump, cms.Place{URL: address}, prefix, facts, cms.Fitting(ctx, to, func(string, string) {}))
 	if err != nil {
 		return report, fmt.Errorf("load %s: %w", file, err)
 	}

@@ -6,8 +6,8 @@ import (
 	"io/fs"
 
 	"vessik/internal/archive"
+	"vessik/internal/cms"
 	"vessik/internal/core/site"
-	"vessik/internal/kit"
 	"vessik/internal/ownfile"
 	"vessik/internal/safefile"
 )
@@ -19,14 +19,14 @@ func (g *Origins) folder() Source {
 			if fault := Unreadable(o.From, true); fault != "" {
 				return site.Found{}, fault
 			}
-			if known, version := g.Machine.Kits.Kits().Recognised(o.From); known != nil {
-				return site.Found{Kit: site.Kit{Name: known.Name, Version: version}, Root: known.Layout.DocumentRoot}, ""
+			if known, version := g.Machine.CMS.Definitions().Recognised(o.From); known != nil {
+				return site.Found{CMS: site.CMS{Name: known.Name, Version: version}, Root: known.Layout.DocumentRoot}, ""
 			}
 			root, ok := archive.DocumentRoot(o.From)
 			if !ok {
 				return site.Found{}, o.From + " has no index.php, nor has public, web or htdocs in it"
 			}
-			return site.Found{Kit: site.Kit{Name: "archive", Version: "1"}, Root: root}, ""
+			return site.Found{CMS: site.CMS{Name: "archive", Version: "1"}, Root: root}, ""
 		},
 		Configure: g.adopt,
 		Content:   g.loadNamed,
@@ -37,8 +37,8 @@ func (g *Origins) folder() Source {
 const wrote = "wrote "
 
 // adopt has a folder's own configuration name the site's database; what it was is kept.
-func (g *Origins) adopt(ctx context.Context, s site.Site, facts kit.Facts, note func(string) error) error {
-	k := g.Machine.Kits.Of(s)
+func (g *Origins) adopt(ctx context.Context, s site.Site, facts cms.Facts, note func(string) error) error {
+	k := g.Machine.CMS.Of(s)
 	if k.Configuration.File == "" {
 		return nil
 	}
@@ -83,7 +83,7 @@ func (g *Origins) GiveBack(s site.Site) error {
 	if s.Origin.Kind != site.FromFolder {
 		return nil
 	}
-	k := g.Machine.Kits.Of(s)
+	k := g.Machine.CMS.Of(s)
 	before, err := ownfile.Read(g.keptConfiguration(s))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -99,7 +99,7 @@ func (g *Origins) GiveBack(s site.Site) error {
 
 // Changes says in words what would be changed in a folder that becomes a site's.
 func (g *Origins) Changes(s site.Site) (changes []string) {
-	k := g.Machine.Kits.Of(s)
+	k := g.Machine.CMS.Of(s)
 	if s.Origin.Kind != site.FromFolder || k.Configuration.File == "" {
 		return nil
 	}

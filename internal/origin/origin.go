@@ -11,8 +11,8 @@ import (
 	"path/filepath"
 	"syscall"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/site"
-	"vessik/internal/kit"
 	"vessik/internal/operation"
 	"vessik/internal/running"
 	"vessik/internal/shelf"
@@ -22,7 +22,7 @@ import (
 // Origins are all that a site can be made of.
 type Origins struct {
 	Machine  *running.Machine
-	Stock    kit.Stock
+	Stock    cms.Stock
 	Shelf    *shelf.Shelf
 	Stencils stencil.Shelf
 }
@@ -35,7 +35,7 @@ type Source struct {
 	Bytes func(ctx context.Context, s site.Site) (int64, error)
 	Files func(ctx context.Context, s site.Site, partial string) error
 	// Configure has them name the site's own database, Content fills that; nil where there is nothing to do.
-	Configure func(ctx context.Context, s site.Site, facts kit.Facts, note func(string) error) error
+	Configure func(ctx context.Context, s site.Site, facts cms.Facts, note func(string) error) error
 	Content   func(ctx context.Context, w *operation.Part, s site.Site) error
 }
 

@@ -22,14 +22,14 @@ func (g *Origins) addParts(ctx context.Context, w *operation.Part, s site.Site) 
 	if err != nil {
 		return err
 	}
-	k, facts := g.Machine.Kits.Of(s), g.Machine.KitFacts(s)
+	k, facts := g.Machine.CMS.Of(s), g.Machine.CMSFacts(s)
 	if s.Origin.Newest && k.Upgrade != "" {
-		w.Progress("bringing the database up to "+s.Kit.Version, -1)
+		w.Progress("bringing the database up to "+s.CMS.Version, -1)
 		if err := k.With(ctx, php, s, facts, "", k.Upgrade); err != nil {
 			return err
 		}
 	}
-	items := g.Shelf.Items(g.Machine.Kits.Kits())
+	items := g.Shelf.Items(g.Machine.CMS.Definitions())
 	for _, part := range k.Parts {
 		asked, mains := s.Plugins, []string{}
 		if part.Kind == shelf.Theme {

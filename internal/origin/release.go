@@ -9,10 +9,10 @@ import (
 	"strings"
 
 	"vessik/internal/archive"
+	"vessik/internal/cms"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 	"vessik/internal/engine"
-	"vessik/internal/kit"
 	"vessik/internal/operation"
 	"vessik/internal/ownfile"
 	"vessik/internal/shelf"
@@ -39,20 +39,20 @@ func (g *Origins) release() Source {
 			}
 			return g.layLanguage(s, partial)
 		},
-		Configure: func(_ context.Context, s site.Site, facts kit.Facts, _ func(string) error) error {
+		Configure: func(_ context.Context, s site.Site, facts cms.Facts, _ func(string) error) error {
 			facts.Network = "" // it becomes one later
-			return g.Machine.Kits.Of(s).Configure(facts)
+			return g.Machine.CMS.Of(s).Configure(facts)
 		},
 		Content: func(ctx context.Context, _ *operation.Part, s site.Site) error { return g.loadContent(ctx, s) },
 	}
 }
 
-func (g *Origins) prepared(ctx context.Context, s site.Site) (*kit.Prepared, error) {
-	k, source, version := g.Machine.Kits.Of(s), kit.Source{}, s.Kit.Version
-	if item, onShelf := g.ShelfRelease(s.Kit); onShelf {
-		source = kit.Source{ID: "-" + item.SHA256[:8], Folder: func() (string, func(), error) { return g.unpackItem(ctx, item) }}
+func (g *Origins) prepared(ctx context.Context, s site.Site) (*cms.Prepared, error) {
+	k, source, version := g.Machine.CMS.Of(s), cms.Source{}, s.CMS.Version
+	if item, onShelf := g.ShelfRelease(s.CMS); onShelf {
+		source = cms.Source{ID: "-" + item.SHA256[:8], Folder: func() (string, func(), error) { return g.unpackItem(ctx, item) }}
 	} else if k.FromCatalogue() {
-		release, err := g.Machine.Store.Find(s.Kit.Release())
+		release, err := g.Machine.Store.Find(s.CMS.Release())
 		if err != nil {
 			return nil, err
 		}
@@ -78,7 +78,7 @@ func (g *Origins) loadContent(ctx context.Context, s site.Site) error {
 	if err != nil {
 		return err
 	}
-	if k := g.Machine.Kits.Of(s); k.Languages.Install && s.Language != "" && s.Language != k.Languages.Usual {
+	if k := g.Machine.CMS.Of(s); k.Languages.Install && s.Language != "" && s.Language != k.Languages.Usual {
 		php, err := g.Machine.Store.Find(s.Stack.PHP)
 		if err != nil {
 			return err
@@ -90,8 +90,8 @@ func (g *Origins) loadContent(ctx context.Context, s site.Site) error {
 	}
 	pool := database.OpenAs(s.Database)
 	defer pool.Close()
-	facts := g.Machine.KitFacts(s)
-	facts.Hash = g.Machine.Kits.Of(s).HashOf(s.Kit.Version, s.Admin.Password)
+	facts := g.Machine.CMSFacts(s)
+	facts.Hash = g.Machine.CMS.Of(s).HashOf(s.CMS.Version, s.Administrator.Password)
 	if err := prepared.Load(ctx, pool, facts); err != nil {
 		return err
 	}
@@ -100,11 +100,11 @@ func (g *Origins) loadContent(ctx context.Context, s site.Site) error {
 
 // EnginesOf are the engines of a site's stack, and its CMS's release where that is one of the catalogue.
 func (g *Origins) EnginesOf(s site.Site) []string {
-	ids, k := s.Stack.IDs(), g.Machine.Kits.Of(s)
-	if _, onShelf := g.ShelfRelease(s.Kit); k.FromCatalogue() && (s.Origin.Kind == "" || s.Origin.Newest) && !onShelf {
-		ids = append(ids, s.Kit.Release())
+	ids, k := s.Stack.IDs(), g.Machine.CMS.Of(s)
+	if _, onShelf := g.ShelfRelease(s.CMS); k.FromCatalogue() && (s.Origin.Kind == "" || s.Origin.Newest) && !onShelf {
+		ids = append(ids, s.CMS.Release())
 	}
-	if pack := k.LanguagePack(s.Kit.Version); pack != "" && s.Language != "" && s.Language != k.Languages.Usual {
+	if pack := k.LanguagePack(s.CMS.Version); pack != "" && s.Language != "" && s.Language != k.Languages.Usual {
 		if slices.ContainsFunc(g.Machine.Store.Rows(), func(row engine.Row) bool { return row.ID == pack }) {
 			ids = append(ids, pack)
 		}
@@ -119,8 +119,8 @@ func (g *Origins) Missing(s site.Site) bool {
 
 // layLanguage adds the files of a site's language where the release does not have them.
 func (g *Origins) layLanguage(s site.Site, folder string) error {
-	k := g.Machine.Kits.Of(s)
-	pack := k.LanguagePack(s.Kit.Version)
+	k := g.Machine.CMS.Of(s)
+	pack := k.LanguagePack(s.CMS.Version)
 	if pack == "" || !slices.Contains(g.EnginesOf(s), pack) {
 		return nil
 	}
@@ -131,7 +131,7 @@ func (g *Origins) layLanguage(s site.Site, folder string) error {
 	names := k.LanguagesIn(filepath.Join(e.Root(), k.Languages.Pack))
 	language := site.MatchLanguage(names, s.Language)
 	if language == "" {
-		return fmt.Errorf("%s %s has no language %q; choose one of %s", k.Title, s.Kit.Version, s.Language, strings.Join(names, ", "))
+		return fmt.Errorf("%s %s has no language %q; choose one of %s", k.Title, s.CMS.Version, s.Language, strings.Join(names, ", "))
 	}
 	if language != s.Language { // it was asked for in short, before the languages were here
 		if err := g.Machine.Registry.Edit(g.Machine.Work.Context(), s.Name,
@@ -143,8 +143,8 @@ func (g *Origins) layLanguage(s site.Site, folder string) error {
 }
 
 // LanguagesOf lists those of a version of a CMS; known is false where they have not been fetched.
-func (g *Origins) LanguagesOf(of site.Kit) (names []string, known bool) {
-	k := g.Machine.Kits.Kits()[of.Name]
+func (g *Origins) LanguagesOf(of site.CMS) (names []string, known bool) {
+	k := g.Machine.CMS.Definitions()[of.Name]
 	if k == nil || k.Languages.Files == "" {
 		return nil, true
 	}
@@ -160,43 +160,43 @@ func (g *Origins) LanguagesOf(of site.Kit) (names []string, known bool) {
 	return nil, false
 }
 
-// Languages lists those of a kit's usual version, as far as they have been fetched.
-func (g *Origins) Languages(kit string) []string {
-	releases := g.Releases()[kit]
+// Languages lists those of a CMS's usual version, as far as they have been fetched.
+func (g *Origins) Languages(cms string) []string {
+	releases := g.Releases()[cms]
 	if len(releases) == 0 {
 		return nil
 	}
-	names, _ := g.LanguagesOf(site.Kit{Name: kit, Version: releases[0]})
+	names, _ := g.LanguagesOf(site.CMS{Name: cms, Version: releases[0]})
 	return names
 }
 
-// Releases are the versions of each kit, the usual one first: those of the engine catalogue, and those on the shelf.
+// Releases are the versions of each CMS, the usual one first: those of the engine catalogue, and those on the shelf.
 func (g *Origins) Releases() map[string][]string {
-	kits := g.Machine.Kits.Kits()
-	releases := kits.Releases(g.Machine.Store)
-	for _, item := range g.Shelf.Items(kits) {
-		if item.Kind == shelf.Release && item.Fault == "" && !slices.Contains(releases[item.Kit], item.Version) {
-			releases[item.Kit] = append(releases[item.Kit], item.Version)
+	definitions := g.Machine.CMS.Definitions()
+	releases := definitions.Releases(g.Machine.Store)
+	for _, item := range g.Shelf.Items(definitions) {
+		if item.Kind == shelf.Release && item.Fault == "" && !slices.Contains(releases[item.CMS], item.Version) {
+			releases[item.CMS] = append(releases[item.CMS], item.Version)
 		}
 	}
 	return releases
 }
 
 // ShelfRelease is the archive of a version that is on the shelf and not in the engine catalogue.
-func (g *Origins) ShelfRelease(of site.Kit) (wire.ShelfItem, bool) {
-	kits := g.Machine.Kits.Kits()
-	if slices.Contains(kits.Releases(g.Machine.Store)[of.Name], of.Version) {
+func (g *Origins) ShelfRelease(of site.CMS) (wire.ShelfItem, bool) {
+	definitions := g.Machine.CMS.Definitions()
+	if slices.Contains(definitions.Releases(g.Machine.Store)[of.Name], of.Version) {
 		return wire.ShelfItem{}, false
 	}
-	return shelf.Find(g.Shelf.Items(kits), of.Name, shelf.Release, of.Name+"@"+of.Version)
+	return shelf.Find(g.Shelf.Items(definitions), of.Name, shelf.Release, of.Name+"@"+of.Version)
 }
 
 // OnShelf tells whether a plugin or theme is on the shelf, and which there are.
-func (g *Origins) OnShelf(kitName, kind, asked string) (found bool, all []string) {
-	items := g.Shelf.Items(g.Machine.Kits.Kits())
-	_, found = shelf.Find(items, kitName, kind, asked)
+func (g *Origins) OnShelf(cmsName, kind, asked string) (found bool, all []string) {
+	items := g.Shelf.Items(g.Machine.CMS.Definitions())
+	_, found = shelf.Find(items, cmsName, kind, asked)
 	for _, item := range items {
-		if item.Fault == "" && item.Kit == kitName && item.Kind == kind && !slices.Contains(all, item.Name) {
+		if item.Fault == "" && item.CMS == cmsName && item.Kind == kind && !slices.Contains(all, item.Name) {
 			all = append(all, item.Name)
 		}
 	}

@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"io"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/site"
-	"vessik/internal/kit"
 	"vessik/internal/operation"
 	"vessik/internal/safefile"
 )
@@ -19,7 +19,7 @@ func (g *Origins) site() Source {
 			if !ok {
 				return site.Found{}, fmt.Sprintf("there is no site %q", o.From)
 			}
-			return site.Found{Kit: s.Kit, Root: s.Root, Network: s.Network, SubSites: s.SubSites, Stack: s.Stack, Settings: s.Settings}, ""
+			return site.Found{CMS: s.CMS, Root: s.Root, Network: s.Network, SubSites: s.SubSites, Stack: s.Stack, Settings: s.Settings}, ""
 		},
 		Bytes: func(_ context.Context, s site.Site) (int64, error) {
 			source, err := g.copied(s)
@@ -47,8 +47,8 @@ func (g *Origins) site() Source {
 			}
 			defer release()
 			reader, writer := io.Pipe()
-			go func() { writer.CloseWithError(kit.Dump(ctx, from, writer)) }()
-			err = g.drawDump(ctx, s, reader, kit.Place{URL: g.Machine.URL(source), Folder: source.Folder}, g.Machine.Prefix(source))
+			go func() { writer.CloseWithError(cms.Dump(ctx, from, writer)) }()
+			err = g.drawDump(ctx, s, reader, cms.Place{URL: g.Machine.URL(source), Folder: source.Folder}, g.Machine.Prefix(source))
 			reader.CloseWithError(err)
 			return err
 		},
@@ -66,7 +66,7 @@ func (g *Origins) copied(s site.Site) (site.Site, error) {
 
 // CopySite copies a site's folder, without what its CMS makes again by itself.
 func (g *Origins) CopySite(ctx context.Context, source site.Site, to string) error {
-	k := g.Machine.Kits.Of(source)
+	k := g.Machine.CMS.Of(source)
 	if err := CopyFolder(ctx, source.Folder, to, k.Layout.Caches...); err != nil {
 		return err
 	}

@@ -8,8 +8,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/site"
-	"vessik/internal/kit"
 	"vessik/internal/operation"
 	"vessik/internal/ownfile"
 )
@@ -22,7 +22,7 @@ func (g *Origins) stencil() Source {
 			if err != nil {
 				return site.Found{}, fmt.Sprintf("there is no stencil %q", o.From)
 			}
-			return site.Found{Kit: m.Kit, Root: m.Root, Network: m.Network, SubSites: m.SubSites, Newest: m.NewestCMS, Settings: m.Settings}, ""
+			return site.Found{CMS: m.CMS, Root: m.Root, Network: m.Network, SubSites: m.SubSites, Newest: m.NewestCMS, Settings: m.Settings}, ""
 		},
 		Bytes: func(_ context.Context, s site.Site) (int64, error) {
 			m, err := g.Stencils.Find(s.Origin.From)
@@ -54,15 +54,15 @@ func (g *Origins) drawFiles(ctx context.Context, s site.Site, partial string) er
 		}
 		files = whole + "/newest"
 	}
-	if err := errors.Join(g.Machine.Kits.Of(s).ClearCaches(files), g.layLanguage(s, files)); err != nil {
+	if err := errors.Join(g.Machine.CMS.Of(s).ClearCaches(files), g.layLanguage(s, files)); err != nil {
 		return err
 	}
 	return ownfile.Rename(files, partial)
 }
 
 // drawConfiguration has what was copied name the site's own database, with secrets of its own.
-func (g *Origins) drawConfiguration(_ context.Context, s site.Site, facts kit.Facts, _ func(string) error) error {
-	k := g.Machine.Kits.Of(s)
+func (g *Origins) drawConfiguration(_ context.Context, s site.Site, facts cms.Facts, _ func(string) error) error {
+	k := g.Machine.CMS.Of(s)
 	if k.Configuration.File == "" {
 		return nil
 	}
@@ -81,20 +81,20 @@ func (g *Origins) drawContent(ctx context.Context, _ *operation.Part, s site.Sit
 	}
 	defer ownfile.Remove(dump.Name())
 	defer dump.Close()
-	return g.drawDump(ctx, s, dump, kit.Place{URL: m.URL, Folder: m.Folder}, m.Prefix)
+	return g.drawDump(ctx, s, dump, cms.Place{URL: m.URL, Folder: m.Folder}, m.Prefix)
 }
 
 // drawDump loads a dump of one of our own sites into another one's database.
-func (g *Origins) drawDump(ctx context.Context, s site.Site, dump io.Reader, from kit.Place, prefix string) error {
+func (g *Origins) drawDump(ctx context.Context, s site.Site, dump io.Reader, from cms.Place, prefix string) error {
 	to, err := g.Machine.Database(ctx, s.Stack.Database)
 	if err != nil {
 		return err
 	}
 	pool := to.OpenAs(s.Database)
 	defer pool.Close()
-	k, facts := g.Machine.Kits.Of(s), g.Machine.KitFacts(s)
-	facts.Hash = k.HashOf(s.Kit.Version, s.Admin.Password)
-	report, err := k.DrawContent(ctx, pool, dump, from, prefix, facts, kit.Fitting(ctx, to, func(string, string) {}))
+	k, facts := g.Machine.CMS.Of(s), g.Machine.CMSFacts(s)
+	facts.Hash = k.HashOf(s.CMS.Version, s.Administrator.Password)
+	report, err := k.DrawContent(ctx, pool, dump, from, prefix, facts, cms.Fitting(ctx, to, func(string, string) {}))
 	if err != nil {
 		return err
 	}
@@ -108,9 +108,9 @@ func (g *Origins) dumpFile(s site.Site) string {
 
 // exchangeCMS lays out the newest release, with what a stencil's files have of the site's own.
 func (g *Origins) exchangeCMS(ctx context.Context, s site.Site, files, to string) error {
-	k := g.Machine.Kits.Of(s)
+	k := g.Machine.CMS.Of(s)
 	if len(k.Stencil.Own) == 0 {
-		return fmt.Errorf("the kit %s does not tell what is the site's own, so that its CMS cannot be exchanged", k.Name)
+		return fmt.Errorf("the CMS %s does not tell what is the site's own, so that its CMS cannot be exchanged", k.Name)
 	}
 	prepared, err := g.prepared(ctx, s)
 	if err != nil {

@@ -58,7 +58,7 @@ func (g *Origins) ConfigureStep() operation.Step {
 			if err != nil {
 				return err
 			}
-			facts := g.Machine.KitFacts(s)
+			facts := g.Machine.CMSFacts(s)
 			facts.Port = database.Port
 			return source.Configure(ctx, s, facts, w.Note)
 		},
@@ -68,7 +68,7 @@ func (g *Origins) ConfigureStep() operation.Step {
 				return err
 			}
 			if s.Origin.Kind == site.FromFolder && strings.HasPrefix(note, wrote) {
-				return g.Machine.Kits.Of(s).RemoveConfiguration(s)
+				return g.Machine.CMS.Of(s).RemoveConfiguration(s)
 			}
 			return g.GiveBack(s)
 		}}
@@ -96,7 +96,7 @@ func (g *Origins) NetworkStep() operation.Step {
 		if err != nil {
 			return err
 		}
-		return g.Machine.Kits.Of(s).MakeNetwork(ctx, php, s, g.Machine.KitFacts(s))
+		return g.Machine.CMS.Of(s).MakeNetwork(ctx, php, s, g.Machine.CMSFacts(s))
 	}}
 }
 

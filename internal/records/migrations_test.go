@@ -20,7 +20,7 @@ import (
 // Records of every version that was landed are read, with their secrets sealed from then on.
 func TestRecordsOfEarlierVersionsAreTakenOn(t *testing.T) {
 	server := ground.Database(t)
-	for landed := int64(1); landed <= 3; landed++ {
+	for landed := int64(1); landed <= 5; landed++ {
 		_, err := server.Admin().Exec("DROP DATABASE IF EXISTS vessik; CREATE DATABASE vessik CHARACTER SET utf8mb4 COLLATE utf8mb4_bin")
 		require.NoError(t, err)
 		pool := server.OpenWithTimes(records.Database)
@@ -33,20 +33,29 @@ func TestRecordsOfEarlierVersionsAreTakenOn(t *testing.T) {
 			require.NoError(t, err, statement)
 		}
 		now := time.Now().UTC().Truncate(time.Millisecond)
-		write("INSERT INTO sites VALUES ('fern', 'running', ?, ?)", `{"name":"fern","state":"running","domain":"fern.localhost","port":21000,`+
-			`"database":{"name":"fern","user":"fern","password":"under the moss"},"admin":{"user":"ines","password":"behind the gate"},`+
+		write("INSERT INTO sites VALUES ('fern', 'provisioning', ?, ?)", `{"name":"fern","state":"provisioning",`+
+			`"kit":{"name":"spip","version":"4.4"},"top":true,"domain":"fern.localhost","port":21000,`+
+			`"database":{"name":"fern","user":"fern","password":"under the moss"},`+
+			`"admin":{"user":"ines","email":"\"i\"@fern.example","password":"behind the gate"},`+
 			`"admin_hash":"$P$hash","probe":"of fern"}`, now)
 		write("INSERT INTO reservations VALUES ('port', '21000', 'fern')")
-		write("INSERT INTO operations (id, kind, state, keep_files, created_at) VALUES (7, 'retire', 'running', TRUE, ?)", now)
+		if landed < 4 {
+			write("INSERT INTO operations (id, kind, state, keep_files, created_at) VALUES (7, 'retire', 'running', TRUE, ?)", now)
+		} else {
+			write("INSERT INTO operations (id, kind, state, document, created_at) VALUES (7, 'retire', 'running', ?, ?)", `{"keep_files":true}`, now)
+		}
 		write("INSERT INTO operation_sites VALUES (7, 'fern', 0, 'running', '')")
 		write("INSERT INTO steps VALUES (7, 'fern', 0, 'withdraw', 'active', '', 0)")
 		if landed > 1 {
 			write("INSERT INTO operations (id, kind, state, document, created_at) VALUES (8, 'readdress', 'done', ?, ?)",
-				`{"change":{"site":"moss","rename":"fern","who":"ines"}}`, now)
+				within(landed, "change", `{"site":"moss","keep":true,"rename":"fern","who":"ines"}`), now)
 			write("INSERT INTO operation_sites VALUES (8, 'moss', 0, 'done', '')")
 			write("INSERT INTO operations (id, kind, state, document, created_at) VALUES (9, 'trial', 'done', ?, ?)",
-				`{"trial":{"site":"fern","keep":true}}`, now)
+				within(landed, "trial", `{"site":"fern","keep":true}`), now)
 			write("INSERT INTO reports (operation, site, document, created_at) VALUES (8, 'fern', ?, ?)", `{"site":"fern","checks":[]}`, now)
+			if landed >= 4 {
+				write("UPDATE reports SET part='moss'")
+			}
 		}
 		r, err := records.Open(ctx, server.Admin(), pool, key(t))
 		require.NoError(t, err, "from version %d", landed)
@@ -55,7 +64,11 @@ func TestRecordsOfEarlierVersionsAreTakenOn(t *testing.T) {
 			require.NoError(t, err)
 			require.Len(t, sites, 1)
 			assert.Equal(t, site.Database{Name: "fern", User: "fern", Password: "under the moss"}, sites[0].Database)
-			assert.Equal(t, []string{"behind the gate", "$P$hash", "of fern"}, []string{sites[0].Admin.Password, sites[0].AdminHash, sites[0].Probe})
+			assert.Equal(t, "making spip 4.4", string(sites[0].State)+" "+sites[0].CMS.Name+" "+sites[0].CMS.Version)
+			assert.Equal(t, `ines "i"@fern.example`, sites[0].Administrator.Name+" "+sites[0].Administrator.Mail)
+			assert.True(t, sites[0].Pinned)
+			assert.Equal(t, []string{"behind the gate", "$P$hash", "of fern"}, []string{sites[0].Administrator.Password,
+				sites[0].AdminHash, sites[0].Probe})
 		}
 		holdsNone(t, server, "under the moss", "behind the gate", "$P$hash", "of fern")
 		retiring, err := r.Operation(ctx, "7")
@@ -64,13 +77,21 @@ func TestRecordsOfEarlierVersionsAreTakenOn(t *testing.T) {
 		if landed > 1 {
 			renamed, err := r.Operation(ctx, "8")
 			require.NoError(t, err)
-			assert.JSONEq(t, `{"site":"moss","rename":"fern","who":"ines"}`, string(renamed.Payload))
+			assert.JSONEq(t, `{"site":"moss","stay":true,"rename":"fern","who":"ines"}`, string(renamed.Payload))
 			assert.NotNil(t, renamed.Sites[0].Report, "it has its report, whatever the site is called now")
 			tried, err := r.Operation(ctx, "9")
 			require.NoError(t, err)
-			assert.JSONEq(t, `{"site":"fern","keep":true}`, string(tried.Payload))
+			assert.JSONEq(t, `{"site":"fern","keep_copies":true}`, string(tried.Payload))
 		}
 	}
+}
+
+// within is an operation's document as a version wrote it: the first ones put each kind's under a name.
+func within(landed int64, name, document string) string {
+	if landed < 4 {
+		return `{"` + name + `":` + document + `}`
+	}
+	return document
 }
 
 // holdsNone looks for secrets in everything that is recorded.

@@ -456,8 +456,8 @@ func (r *Records) VariablesHistory(ctx context.Context, engine string) ([]plan.V
 	})
 }
 
-// Forget removes a site, its reservations, its secrets and its reports.
-func (r *Records) Forget(ctx context.Context, name string) error {
+// Drop removes a site, its reservations, its secrets and its reports.
+func (r *Records) Drop(ctx context.Context, name string) error {
 	err := r.inOne(ctx, func(tx *sql.Tx) error {
 		for _, statement := range []string{"DELETE FROM reports WHERE site=?", "DELETE FROM settings_history WHERE site=?",
 			"DELETE FROM sites WHERE name=?"} {

@@ -49,7 +49,7 @@ func key(t *testing.T) seal.Key {
 }
 
 func garden(name string, port int) site.Site {
-	return site.Site{Name: name, Title: "Ärger & Fern’s \"Garden\" 🌿", State: site.Provisioning, Domain: name + ".localhost",
+	return site.Site{Name: name, Title: "Ärger & Fern’s \"Garden\" 🌿", State: site.Making, Domain: name + ".localhost",
 		Folder: "/srv/" + name, Port: port,
 		Stack:    site.Stack{PHP: "php-8.2", Web: "nginx-1.22", Database: "mariadb-10.11"},
 		Database: site.Database{Name: name, User: name, Password: "p'\\w"}, CreatedAt: time.Now().UTC().Truncate(time.Millisecond)}
@@ -136,7 +136,7 @@ func TestAReservationIsAllOrNothing(t *testing.T) {
 			assert.Len(t, operations, 1, "nor is an operation")
 		})
 	}
-	require.NoError(t, r.Forget(ctx, first.Name))
+	require.NoError(t, r.Drop(ctx, first.Name))
 	_, err = begin(r, first)
 	assert.NoError(t, err, "all of it is free again")
 }
@@ -220,7 +220,7 @@ func TestSettingsAndPlacesOverTime(t *testing.T) {
 	found, err := r.Sites(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, 21007, found[0].Port, "all of it or nothing")
-	require.NoError(t, r.Forget(ctx, s.Name))
+	require.NoError(t, r.Drop(ctx, s.Name))
 	history, err = r.SettingsHistory(ctx, s.Name)
 	require.NoError(t, err)
 	assert.Empty(t, history)

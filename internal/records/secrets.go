@@ -20,13 +20,13 @@ type secrets struct {
 
 // apart takes a site's secrets out of what is recorded of it as it is.
 func apart(s site.Site) (site.Site, secrets) {
-	taken := secrets{s.Database.Password, s.Admin.Password, s.AdminHash, s.HeldHash, s.Probe}
-	s.Database.Password, s.Admin.Password, s.AdminHash, s.HeldHash, s.Probe = "", "", "", "", ""
+	taken := secrets{s.Database.Password, s.Administrator.Password, s.AdminHash, s.HeldHash, s.Probe}
+	s.Database.Password, s.Administrator.Password, s.AdminHash, s.HeldHash, s.Probe = "", "", "", "", ""
 	return s, taken
 }
 
 func (t secrets) into(s *site.Site) {
-	s.Database.Password, s.Admin.Password, s.AdminHash, s.HeldHash, s.Probe = t.Database, t.Admin, t.AdminHash, t.HeldHash, t.Probe
+	s.Database.Password, s.Administrator.Password, s.AdminHash, s.HeldHash, s.Probe = t.Database, t.Admin, t.AdminHash, t.HeldHash, t.Probe
 }
 
 // executor is the pool, or a transaction.

@@ -27,7 +27,7 @@ type Store interface {
 	Relocate(ctx context.Context, s site.Site) error
 	// Rename gives a site another name; an operation does so.
 	Rename(ctx context.Context, operation, old string, s site.Site) error
-	Forget(ctx context.Context, name string) error
+	Drop(ctx context.Context, name string) error
 }
 
 // Registry is safe for concurrent use.
@@ -262,11 +262,11 @@ func (r *Registry) Rename(ctx context.Context, operation, old string, edit func(
 	return nil
 }
 
-// Forget removes a site, and what is recorded of it.
-func (r *Registry) Forget(ctx context.Context, name string) error {
+// Drop removes a site, and what is recorded of it.
+func (r *Registry) Drop(ctx context.Context, name string) error {
 	r.editing.Lock()
 	defer r.editing.Unlock()
-	if err := r.store.Forget(ctx, name); err != nil {
+	if err := r.store.Drop(ctx, name); err != nil {
 		return err
 	}
 	r.put(name, site.Site{})

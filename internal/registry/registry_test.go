@@ -42,7 +42,7 @@ func (n *notebook) Relocate(_ context.Context, s site.Site) error {
 func (n *notebook) Rename(_ context.Context, _, old string, s site.Site) error {
 	return n.write("rename " + old + " to " + s.Name)
 }
-func (n *notebook) Forget(_ context.Context, name string) error { return n.write("forget " + name) }
+func (n *notebook) Drop(_ context.Context, name string) error { return n.write("forget " + name) }
 
 func TestAnEditIsRecordedBeforeItIsSeen(t *testing.T) {
 	n := &notebook{}
@@ -64,7 +64,7 @@ func TestAnEditIsRecordedBeforeItIsSeen(t *testing.T) {
 	n.fault = errors.New("the disk is full")
 	assert.ErrorIs(t, r.Edit(ctx, "fern", func(s *site.Site) error { s.Title = "lost"; return nil }), n.fault)
 	assert.ErrorIs(t, r.Rename(ctx, "7", "fern", func(s *site.Site) { s.Name = "lost" }), n.fault)
-	assert.ErrorIs(t, r.Forget(ctx, "fern"), n.fault)
+	assert.ErrorIs(t, r.Drop(ctx, "fern"), n.fault)
 	refused := errors.New("no")
 	assert.ErrorIs(t, r.Edit(ctx, "fern", func(s *site.Site) error { s.Title = "lost"; return refused }), refused)
 	assert.ErrorIs(t, r.Edit(ctx, "moss", nil), ErrNoSite)
@@ -108,7 +108,7 @@ func TestSitesAreFoundByTheirHosts(t *testing.T) {
 	assert.False(t, ok)
 	s, _ := r.ByHost("tree.localhost", now)
 	assert.Equal(t, "tree-fern", s.Name)
-	require.NoError(t, r.Forget(ctx, "tree-fern"))
+	require.NoError(t, r.Drop(ctx, "tree-fern"))
 	assert.Len(t, r.All(), 1)
 	r.Add(site.Site{Name: "old", Domain: "old.test"})
 	r.Presume("old", site.Starting, "")

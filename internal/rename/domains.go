@@ -11,7 +11,7 @@ import (
 	"vessik/internal/core/wire"
 )
 
-// SetDomains gives a site further domains, and forgets some that it had before.
+// SetDomains gives a site further domains, and drops some that it had before.
 func (f *Feature) SetDomains(ctx context.Context, name string, d wire.Domains) error {
 	f.Changer.Operations.Judging.Lock()
 	defer f.Changer.Operations.Judging.Unlock()
@@ -29,9 +29,10 @@ func (f *Feature) SetDomains(ctx context.Context, name string, d wire.Domains) e
 	}
 	problems := site.CheckDomains(next, d.ForceDomain, facts)
 	problems = slices.DeleteFunc(problems, func(each site.Problem) bool { return each.Field == "domain" })
-	for _, domain := range d.Forget {
+	for _, domain := range d.Drop {
 		if !slices.ContainsFunc(s.Forwards, func(f site.Forward) bool { return f.Domain == domain }) {
-			problems = append(problems, site.Problem{Site: name, Field: "forget", Message: domain + " is no domain that it had before",
+			problems = append(problems, site.Problem{Site: name, Field: "drop", Message: domain +
+				" is no further domain of the site, and none that it had before",
 				Remedy: "see them with: vessik domains " + name})
 		}
 	}
@@ -39,7 +40,7 @@ func (f *Feature) SetDomains(ctx context.Context, name string, d wire.Domains) e
 		return problems
 	}
 	next.Forwards = slices.DeleteFunc(slices.Clone(s.Forwards), func(f site.Forward) bool {
-		return slices.Contains(d.Forget, f.Domain) || slices.Contains(next.Domains, f.Domain)
+		return slices.Contains(d.Drop, f.Domain) || slices.Contains(next.Domains, f.Domain)
 	})
 	named := func(as site.Site) func(*site.Site) error {
 		return func(s *site.Site) error { s.Domains, s.Forwards = as.Domains, as.Forwards; return nil }
@@ -57,7 +58,7 @@ func (f *Feature) SetDomains(ctx context.Context, name string, d wire.Domains) e
 	return nil
 }
 
-// EndForwards forgets, each minute, domains whose time has come, until the service ends.
+// EndForwards drops, each minute, domains whose time has come, until the service ends.
 func (f *Feature) EndForwards() {
 	look := time.NewTicker(time.Minute)
 	defer look.Stop()
@@ -71,7 +72,7 @@ func (f *Feature) EndForwards() {
 	}
 }
 
-// endForwards forgets domains whose time has come.
+// endForwards drops domains whose time has come.
 func (f *Feature) endForwards(now time.Time) {
 	f.Changer.Operations.Judging.Lock()
 	defer f.Changer.Operations.Judging.Unlock()

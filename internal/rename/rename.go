@@ -14,12 +14,12 @@ import (
 	"time"
 
 	"vessik/internal/change"
+	"vessik/internal/cms"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/rewrite"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 	"vessik/internal/facts"
-	"vessik/internal/kit"
 	"vessik/internal/operation"
 	"vessik/internal/ownfile"
 )
@@ -70,11 +70,11 @@ func (f *Feature) readdress(ctx context.Context, w *operation.Part, s site.Site,
 		return nil
 	}
 	return f.Changer.Replace(ctx, w, s, func(held string) (rewrite.Tally, error) {
-		tally, err := f.Changer.Refill(ctx, s, held, kit.Place{URL: m.KitFacts(s).URL, Folder: s.Folder}, m.KitFacts(next))
+		tally, err := f.Changer.Refill(ctx, s, held, cms.Place{URL: m.CMSFacts(s).URL, Folder: s.Folder}, m.CMSFacts(next))
 		if err != nil {
 			return tally, err
 		}
-		return tally, m.Kits.Of(s).Redomain(s.Folder, m.KitFacts(next))
+		return tally, m.CMS.Of(s).Redomain(s.Folder, m.CMSFacts(next))
 	})
 }
 
@@ -114,14 +114,14 @@ func (f *Feature) judge(name string, r wire.Rename, who string) (plan.Change, si
 	next.Domain, next.Domains = domain, slices.DeleteFunc(slices.Clone(s.Domains), func(d string) bool { return d == domain })
 	if domain != s.Domain {
 		problems = append(problems, site.CheckDomains(next, r.ForceDomain, facts)...)
-		if len(problems) == 0 && !r.Keep && !f.Keeps() && !f.Finds(domain) {
+		if len(problems) == 0 && !r.Stay && !f.Keeps() && !f.Finds(domain) {
 			problems = append(problems, site.Problem{Site: name, Field: "domain", Message: domain + " does not lead to this machine",
-				Remedy: "let the service keep it in the hosts file first (vessik hosts -allow), or say -keep"})
+				Remedy: "let the service keep it in the hosts file first (vessik hosts -allow), or say -stay"})
 		}
 		next.Forwards = slices.DeleteFunc(slices.Clone(s.Forwards), func(f site.Forward) bool { return f.Domain == domain })
 		next.Forwards = append(next.Forwards, site.Forward{Domain: s.Domain, Until: time.Now().UTC().Add(site.ForwardFor).Truncate(time.Second)})
 	}
-	return plan.Change{Site: name, Before: change.TargetOf(s), After: change.TargetOf(next), Rename: to, Keep: r.Keep, Who: who}, problems
+	return plan.Change{Site: name, Before: change.TargetOf(s), After: change.TargetOf(next), Rename: to, Stay: r.Stay, Who: who}, problems
 }
 
 // Rename gives a site another name or domain, and re-addresses everything in it.
@@ -139,8 +139,8 @@ func (f *Feature) Rename(ctx context.Context, name string, r wire.Rename, who st
 	return f.Changer.Begin(ctx, Kind, asked, left...)
 }
 
-// Rehearse goes through a site's database as Rename would, and changes nothing.
-func (f *Feature) Rehearse(ctx context.Context, name string, r wire.Rename) (rewrite.Tally, error) {
+// Preview goes through a site's database as Rename would, and changes nothing.
+func (f *Feature) Preview(ctx context.Context, name string, r wire.Rename) (rewrite.Tally, error) {
 	asked, problems := f.judge(name, r, "")
 	if len(problems) > 0 {
 		return rewrite.Tally{}, problems
@@ -152,10 +152,10 @@ func (f *Feature) Rehearse(ctx context.Context, name string, r wire.Rename) (rew
 	}
 	defer release()
 	reader, writer := io.Pipe()
-	go func() { writer.CloseWithError(kit.Dump(ctx, pool, writer)) }()
+	go func() { writer.CloseWithError(cms.Dump(ctx, pool, writer)) }()
 	next := s
 	next.Domain, next.Folder = asked.After.Domain, folderAs(s, asked.Rename)
-	readdress := rewrite.New(f.Changer.Machine.KitFacts(s).URL, f.Changer.Machine.KitFacts(next).URL)
+	readdress := rewrite.New(f.Changer.Machine.CMSFacts(s).URL, f.Changer.Machine.CMSFacts(next).URL)
 	readdress.Folders(s.Folder, next.Folder)
 	readdress.SubDomains = s.Network == site.NetworkDomains
 	err = readdress.Dump(io.Discard, reader)

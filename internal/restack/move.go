@@ -7,10 +7,10 @@ import (
 	"strings"
 	"time"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/dump"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
-	"vessik/internal/kit"
 	"vessik/internal/operation"
 	"vessik/internal/running"
 )
@@ -51,24 +51,24 @@ func (f *Feature) moveDatabase(ctx context.Context, w *operation.Part, s site.Si
 	defer old.Close()
 	defer next.Close()
 	replaced := []string{}
-	fit := kit.Fitting(ctx, to, func(a, b string) { replaced = append(replaced, a+" became "+b) })
+	fit := cms.Fitting(ctx, to, func(a, b string) { replaced = append(replaced, a+" became "+b) })
 	reader, writer := io.Pipe()
-	go func() { writer.CloseWithError(kit.Dump(ctx, old, writer)) }()
-	err = kit.Load(ctx, next, reader, new(dump.Judge), fit)
+	go func() { writer.CloseWithError(cms.Dump(ctx, old, writer)) }()
+	err = cms.Load(ctx, next, reader, new(dump.Judge), fit)
 	reader.CloseWithError(err)
 	if err != nil {
 		return err
 	}
 	w.Progress("comparing the databases", -1)
-	before, err := kit.Sums(ctx, old)
+	before, err := cms.Sums(ctx, old)
 	if err != nil {
 		return err
 	}
-	after, err := kit.Sums(ctx, next)
+	after, err := cms.Sums(ctx, next)
 	if err != nil {
 		return err
 	}
-	if differences := kit.Compare(before, after); len(differences) > 0 {
+	if differences := cms.Compare(before, after); len(differences) > 0 {
 		return fmt.Errorf("the copy on %s differs: %s", p.After.Stack.Database, strings.Join(differences, ", "))
 	}
 	rows := int64(0)
@@ -80,5 +80,5 @@ func (f *Feature) moveDatabase(ctx context.Context, w *operation.Part, s site.Si
 		words += "; collations: " + strings.Join(replaced, ", ")
 	}
 	operation.Learn(w, func(p *plan.Change) { p.Moved = words })
-	return f.Changer.Machine.Kits.Of(s).Repoint(s.Folder, to.Port)
+	return f.Changer.Machine.CMS.Of(s).Repoint(s.Folder, to.Port)
 }

@@ -43,7 +43,7 @@ func (f *Feature) pointBack(_ context.Context, w *operation.Part, s site.Site, p
 		return nil
 	}
 	m := f.Changer.Machine
-	return m.Kits.Of(s).Repoint(s.Folder, m.DatabasePort(p.Before.Stack.Database))
+	return m.CMS.Of(s).Repoint(s.Folder, m.DatabasePort(p.Before.Stack.Database))
 }
 
 // dropMoved drops the database on the server that a site was to be moved to.
@@ -73,7 +73,7 @@ func (f *Feature) drop(ctx context.Context, s site.Site, id string) error {
 // Request asks for another stack for a site. Parts that are empty stay as they are.
 type Request struct {
 	PHP, Web, Database string
-	Keep               bool // the new stack stays although a check fails on it
+	Stay               bool // the new stack stays although a check fails on it
 	Who                string
 }
 
@@ -117,27 +117,27 @@ func (f *Feature) judge(name string, r Request) (site.Site, plan.Change, site.Pr
 			}
 		}
 	}
-	if s.State == site.Provisioning || s.State == site.Retiring {
+	if s.State == site.Making || s.State == site.Retiring {
 		problems = append(problems, site.Problem{Site: name, Field: "name", Message: "the site is " + string(s.State), Remedy: "wait for it"})
 	}
 	return s, plan.Change{Site: name, Before: plan.Target{Stack: s.Stack, Settings: s.Settings},
-		After: plan.Target{Stack: after, Settings: s.Settings}, Keep: r.Keep, Who: r.Who}, problems
+		After: plan.Target{Stack: after, Settings: s.Settings}, Stay: r.Stay, Who: r.Who}, problems
 }
 
 // Preview says what a change of stack would do; nothing is changed.
-func (f *Feature) Preview(ctx context.Context, name string, r Request) (wire.Preview, error) {
+func (f *Feature) Preview(ctx context.Context, name string, r Request) (wire.RestackPreview, error) {
 	s, change, problems := f.judge(name, r)
 	if len(problems) > 0 {
-		return wire.Preview{}, problems
+		return wire.RestackPreview{}, problems
 	}
-	preview := wire.Preview{Before: change.Before.Stack, After: change.After.Stack, Fetch: []string{}}
+	preview := wire.RestackPreview{Before: change.Before.Stack, After: change.After.Stack, Fetch: []string{}}
 	for _, id := range change.After.Stack.IDs() {
 		if _, err := f.Changer.Machine.Store.Find(id); err != nil {
 			preview.Fetch = append(preview.Fetch, id)
 		}
 	}
 	preview.Steps = f.Changer.Operations.Kind(Kind).Titles(f.Changer.Steps(Kind, change, unneeded(change)...))
-	preview.Supported, preview.Warning = f.Changer.Machine.Kits.Kits().SupportWords(s.Kit, change.After.Stack.PHP)
+	preview.Supported, preview.Warning = f.Changer.Machine.CMS.Definitions().SupportWords(s.CMS, change.After.Stack.PHP)
 	preview.Downtime = "nothing: what is asked for meanwhile waits for a moment and is answered, well under a second"
 	switch {
 	case s.State != site.Running:

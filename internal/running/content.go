@@ -13,22 +13,22 @@ import (
 	"strings"
 	"time"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/dump"
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
-	"vessik/internal/kit"
 	"vessik/internal/ownfile"
 )
 
-// KitFacts are what a kit's templates may use of a site.
-func (m *Machine) KitFacts(s site.Site) kit.Facts {
-	return kit.Facts{Visible: s.Visible, Language: s.Language, TimeZone: s.TimeZone, Network: s.Network, Site: s, Title: s.Title,
-		URL: strings.TrimSuffix(s.URL(m.GatewayPort()), "/"), Domain: s.Domain, Prefix: cmp.Or(s.Prefix, m.Kits.Of(s).Database.Prefix),
-		Database: s.Database, Host: "127.0.0.1", Port: m.DatabasePort(s.Stack.Database), Admin: s.Admin}
+// CMSFacts are what a CMS's templates may use of a site.
+func (m *Machine) CMSFacts(s site.Site) cms.Facts {
+	return cms.Facts{Visible: s.Visible, Language: s.Language, TimeZone: s.TimeZone, Network: s.Network, Site: s, Title: s.Title,
+		URL: strings.TrimSuffix(s.URL(m.GatewayPort()), "/"), Domain: s.Domain, Prefix: cmp.Or(s.Prefix, m.CMS.Of(s).Database.Prefix),
+		Database: s.Database, Host: "127.0.0.1", Port: m.DatabasePort(s.Stack.Database), Administrator: s.Administrator}
 }
 
 // Prefix begins the names of a site's tables.
-func (m *Machine) Prefix(s site.Site) string { return cmp.Or(s.Prefix, m.Kits.Of(s).Database.Prefix) }
+func (m *Machine) Prefix(s site.Site) string { return cmp.Or(s.Prefix, m.CMS.Of(s).Database.Prefix) }
 
 // DumpTo writes a dump of a site's database into one of the service's own files.
 func (m *Machine) DumpTo(ctx context.Context, s site.Site, path string) error {
@@ -42,7 +42,7 @@ func (m *Machine) DumpTo(ctx context.Context, s site.Site, path string) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(kit.Dump(ctx, pool, file), file.Close())
+	return errors.Join(cms.Dump(ctx, pool, file), file.Close())
 }
 
 // EmptyDatabase leaves nothing in a site's database.
@@ -61,7 +61,7 @@ func (m *Machine) Aside(ctx context.Context, s site.Site, do func(site.Site) err
 		return err
 	}
 	name := "vessik_" + RandomHex(4)
-	s.Database = site.Database{Name: name, User: name, Password: kit.Password()}
+	s.Database = site.Database{Name: name, User: name, Password: cms.Password()}
 	if err := database.CreateDatabase(ctx, name, name, s.Database.Password); err != nil {
 		return err
 	}
@@ -83,16 +83,16 @@ func (m *Machine) DumpWithoutSecrets(ctx context.Context, s site.Site, file io.W
 		}
 		defer release()
 		reader, writer := io.Pipe()
-		go func() { writer.CloseWithError(kit.Dump(ctx, from, writer)) }()
-		err = kit.Load(ctx, to, reader, new(dump.Judge))
+		go func() { writer.CloseWithError(cms.Dump(ctx, from, writer)) }()
+		err = cms.Load(ctx, to, reader, new(dump.Judge))
 		reader.CloseWithError(err)
 		if err != nil {
 			return err
 		}
-		if err := m.Kits.Of(s).Empty(ctx, to, m.KitFacts(s)); err != nil {
+		if err := m.CMS.Of(s).Empty(ctx, to, m.CMSFacts(s)); err != nil {
 			return err
 		}
-		return kit.Dump(ctx, to, file)
+		return cms.Dump(ctx, to, file)
 	})
 }
 
@@ -128,7 +128,7 @@ func (m *Machine) LearnSubSites(ctx context.Context, s site.Site) (addresses []s
 		return nil, err
 	}
 	defer release()
-	if addresses, err = m.Kits.Of(s).SubSites(ctx, pool, m.KitFacts(s)); err != nil {
+	if addresses, err = m.CMS.Of(s).SubSites(ctx, pool, m.CMSFacts(s)); err != nil {
 		return nil, err
 	}
 	var names []string

@@ -8,10 +8,10 @@ import (
 	"slices"
 	"time"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
 	"vessik/internal/home"
-	"vessik/internal/kit"
 )
 
 // Database returns the running server of an engine, starting it at its first use.
@@ -44,7 +44,7 @@ func (m *Machine) startDatabase(ctx context.Context, id string) (*engine.Databas
 	for _, s := range m.Registry.All() {
 		own = append(own, s.Database.Name, s.Database.User)
 	}
-	if err := kit.ClearScratch(ctx, d, own); err != nil {
+	if err := cms.ClearScratch(ctx, d, own); err != nil {
 		d.Stop()
 		return nil, err
 	}
@@ -70,7 +70,7 @@ func (m *Machine) ownDefiners(ctx context.Context, d *engine.DatabaseServer) err
 		if s.Stack.Database != d.Engine.ID {
 			continue
 		}
-		dropped, err := kit.OwnDefiners(ctx, d, s.Database)
+		dropped, err := cms.OwnDefiners(ctx, d, s.Database)
 		if err != nil {
 			return err
 		}
@@ -99,7 +99,7 @@ func (m *Machine) chooseDatabasePort(id string) (chosen int, err error) {
 		taken := slices.Collect(maps.Values(s.Ports))
 		for chosen = databasePorts[0]; chosen <= databasePorts[1]; chosen++ {
 			if !slices.Contains(taken, chosen) && engine.PortHolder(chosen) == "" {
-				s.Ports[id], s.Passwords[id] = chosen, kit.Password()
+				s.Ports[id], s.Passwords[id] = chosen, cms.Password()
 				return nil
 			}
 		}

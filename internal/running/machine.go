@@ -14,10 +14,10 @@ import (
 
 	"vessik/internal/background"
 	"vessik/internal/cell"
+	"vessik/internal/cms"
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
 	"vessik/internal/home"
-	"vessik/internal/kit"
 	"vessik/internal/picture"
 	"vessik/internal/proc"
 	"vessik/internal/registry"
@@ -32,7 +32,7 @@ type Machine struct {
 	Supervisor *proc.Supervisor
 	Bell       *engine.Doorbell
 	Registry   *registry.Registry
-	Kits       *kit.Library
+	CMS        *cms.Library
 	Work       *background.Work
 	Pictures   picture.Taker
 	Log        *slog.Logger

@@ -8,9 +8,9 @@ import (
 	"path/filepath"
 	"time"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
-	"vessik/internal/kit"
 	"vessik/internal/operation"
 	"vessik/internal/ownfile"
 )
@@ -181,7 +181,7 @@ func (m *Machine) dropDatabase(ctx context.Context, w *operation.Part, s site.Si
 		if err != nil {
 			return err
 		}
-		if err := errors.Join(kit.Dump(ctx, pool, file), file.Close()); err != nil {
+		if err := errors.Join(cms.Dump(ctx, pool, file), file.Close()); err != nil {
 			return fmt.Errorf("keep the database as %s: %w", path, err)
 		}
 		if err := w.Note("files kept in " + s.Folder + ", database kept in " + path); err != nil {
@@ -214,7 +214,7 @@ func (m *Machine) release(ctx context.Context, w *operation.Part) error {
 			return err
 		}
 	}
-	return m.Registry.Forget(ctx, s.Name)
+	return m.Registry.Drop(ctx, s.Name)
 }
 
 // Places are what is kept for a site below its name.

@@ -71,7 +71,7 @@ func (m *Machine) runTasks(now time.Time, due map[string]task) {
 		m.Work.Go(func() {
 			ctx, cancel := context.WithTimeout(m.Work.Context(), time.Minute)
 			defer cancel()
-			request, err := http.NewRequestWithContext(ctx, "GET", fmt.Sprintf("http://127.0.0.1:%d%s", s.Port, m.Kits.Of(s).Tasks.Address), nil)
+			request, err := http.NewRequestWithContext(ctx, "GET", fmt.Sprintf("http://127.0.0.1:%d%s", s.Port, m.CMS.Of(s).Tasks.Address), nil)
 			if err != nil {
 				return
 			}
@@ -96,7 +96,7 @@ func (m *Machine) nextTask(s site.Site) time.Time {
 	}
 	pool := d.OpenAs(s.Database)
 	defer pool.Close()
-	next, err := m.Kits.Of(s).NextTask(m.Work.Context(), pool, m.KitFacts(s))
+	next, err := m.CMS.Of(s).NextTask(m.Work.Context(), pool, m.CMSFacts(s))
 	if err != nil {
 		return time.Time{}
 	}

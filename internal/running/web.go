@@ -13,10 +13,10 @@ import (
 	"strings"
 	"time"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/render"
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
-	"vessik/internal/kit"
 )
 
 // Web returns the web server of an engine.
@@ -45,11 +45,11 @@ func (m *Machine) VirtualHost(s site.Site) engine.VirtualHost {
 	host := render.Host{InCell: m.Supervisor.Abilities().Namespaces, Site: s, Socket: m.Socket(s), Logs: m.Home.SiteLogs(s.Name),
 		BaseURL: strings.TrimSuffix(s.URL(m.GatewayPort()), "/"), PublicPort: m.GatewayPort(),
 		UploadLimit: uploadLimit(values), ReadTimeout: cmp.Or(php.LongestRequest(), 3600) + 10,
-		FrontController: m.Kits.Of(s).Web.Front, NoPHP: m.Kits.Of(s).Web.NoPHP, Private: m.Kits.Of(s).Web.Private}
+		FrontController: m.CMS.Of(s).Web.Front, NoPHP: m.CMS.Of(s).Web.NoPHP, Private: m.CMS.Of(s).Web.Private}
 	if s.Network == site.NetworkFolders {
-		host.Shared, host.Directories = m.Kits.Of(s).Network.Shared, m.Kits.Of(s).Network.Directories
+		host.Shared, host.Directories = m.CMS.Of(s).Network.Shared, m.CMS.Of(s).Network.Directories
 	}
-	host.Fallback = !slices.ContainsFunc(m.Kits.Of(s).Layout.Files, func(f kit.Text) bool { return f.Path == ".htaccess" })
+	host.Fallback = !slices.ContainsFunc(m.CMS.Of(s).Layout.Files, func(f cms.Text) bool { return f.Path == ".htaccess" })
 	text := host.Nginx()
 	if strings.HasPrefix(s.Stack.Web, "apache") {
 		text = host.Apache()

@@ -74,7 +74,7 @@ func (f *Feature) save(ctx context.Context, w *operation.Part, s site.Site, aske
 	if err := running.Room(f.Machine.Home.Dir, safefile.Bytes(s.Folder)+3*f.Machine.DatabaseBytes(ctx, s)); err != nil {
 		return err
 	}
-	k, facts := f.Machine.Kits.Of(s), f.Machine.KitFacts(s)
+	k, facts := f.Machine.CMS.Of(s), f.Machine.CMSFacts(s)
 	dir, err := os.MkdirTemp(f.Machine.Home.Path("tmp"), "stencil-")
 	if err != nil {
 		return err
@@ -109,7 +109,7 @@ func (f *Feature) save(ctx context.Context, w *operation.Part, s site.Site, aske
 	}
 	m := stencil.Manifest{Format: stencil.Format, Name: asked.Name, Description: asked.Description, NewestCMS: asked.NewestCMS, From: s.Name,
 		Title: s.Title,
-		Kit:   s.Kit, Root: s.Root, Prefix: facts.Prefix, URL: facts.URL, Folder: s.Folder, Network: s.Network, SubSites: s.SubSites,
+		CMS:   s.CMS, Root: s.Root, Prefix: facts.Prefix, URL: facts.URL, Folder: s.Folder, Network: s.Network, SubSites: s.SubSites,
 		Stack: s.Stack, CreatedAt: time.Now().UTC().Truncate(time.Second)}
 	if asked.Settings { // what names folders, ports or limits of this machine stays here
 		m.Settings = site.Settings{PHP: s.Settings.PHP, Extensions: s.Settings.Extensions}

@@ -12,6 +12,7 @@ import (
 	"vessik/internal/background"
 	"vessik/internal/cell"
 	"vessik/internal/change"
+	"vessik/internal/cms"
 	"vessik/internal/command"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/render"
@@ -26,7 +27,6 @@ import (
 	"vessik/internal/home"
 	"vessik/internal/hosts"
 	"vessik/internal/info"
-	"vessik/internal/kit"
 	"vessik/internal/lifecycle"
 	"vessik/internal/load"
 	"vessik/internal/logs"
@@ -84,6 +84,9 @@ func open(ctx context.Context, o opening) (opened *house, err error) {
 			h.close()
 		}
 	}()
+	if err := o.home.TakeOn(); err != nil {
+		o.log.Warn("files of an earlier version could not be given today's names", "reason", err)
+	}
 	clearAway(o.home)
 	machine, err := h.machine(ctx, o)
 	if err != nil {
@@ -129,14 +132,14 @@ func (h *house) machine(ctx context.Context, o opening) (*running.Machine, error
 		o.settings.RecordsEngine = store.IDs(engine.Database)[0]
 	}
 	if o.settings.Passwords["records"] == "" {
-		o.settings.Passwords["records"] = kit.Password()
+		o.settings.Passwords["records"] = cms.Password()
 	}
 	book, err := home.NewBook(o.home, o.settings)
 	if err != nil {
 		return nil, err
 	}
 	m := &running.Machine{Home: o.home, Book: book, Store: store, Abilities: cells.Abilities, Work: h.work, Log: o.log,
-		Supervisor: proc.NewSupervisor(cells, o.home.Path("run", "processes.json")), Kits: &kit.Library{Dir: o.home.Path("kits"), Log: o.log}}
+		Supervisor: proc.NewSupervisor(cells, o.home.Path("run", "processes.json")), CMS: &cms.Library{Dir: o.home.Path("cms"), Log: o.log}}
 	m.Pictures.Dir, m.Pictures.Port, m.Pictures.Cells = o.home.Path("tmp"), o.settings.GatewayPort, cells
 	m.Open()
 	h.rooms.Machine = m
@@ -205,7 +208,7 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, o opening) {
 	ops := operation.New(m.Registry, kept, h.work, o.log)
 	onShelf := &shelf.Shelf{Dir: m.Home.Path("shelf")}
 	saved := stencil.Shelf{Dir: m.Home.Path("stencils")}
-	origins := &origin.Origins{Machine: m, Stock: kit.Stock{Dir: m.Home.Engines + "/shelf"}, Shelf: onShelf, Stencils: saved}
+	origins := &origin.Origins{Machine: m, Stock: cms.Stock{Dir: m.Home.Engines + "/shelf"}, Shelf: onShelf, Stencils: saved}
 	known := &facts.Facts{Machine: m, Origins: origins, APIPort: o.apiPort}
 	names := hosts.New(m, o.hostsFile, o.hosts)
 	verifier := &verify.Verifier{Machine: m, Records: kept, Finds: names.Finds}
@@ -221,7 +224,7 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, o opening) {
 		Load:      &load.Feature{Changer: changer},
 		Trial:     &trial.Feature{Machine: m, Operations: ops, Facts: known, Origins: origins, Verifier: verifier},
 		Stencils:  &saving.Feature{Shelf: saved, Machine: m, Operations: ops},
-		Shelf:     &shelf.Feature{Shelf: onShelf, Home: m.Home, Store: m.Store, Kits: m.Kits},
+		Shelf:     &shelf.Feature{Shelf: onShelf, Home: m.Home, Store: m.Store, CMS: m.CMS},
 		Engines:   &engines.Feature{Machine: m, Operations: ops, Facts: known, Verifier: verifier, Records: kept},
 		Hosts:     names,
 		Defaults:  &defaults.Feature{Machine: m, Operations: ops, Facts: known},
@@ -231,7 +234,7 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, o opening) {
 		Command:   &command.Feature{Machine: m},
 		Fleet:     &fleet.Feature{Machine: m, Operations: ops, Facts: known}}
 	h.rooms.Fleet.Judge = func(requests []site.Request) site.Problems {
-		_, problems := h.rooms.Create.Derive(requests)
+		_, problems := h.rooms.Create.Preview(requests)
 		return problems
 	}
 	h.rooms.Fleet.Changes = h.changes()
@@ -248,7 +251,7 @@ const applied = "fleet file"
 func (h *house) changes() fleet.Changes {
 	return fleet.Changes{Make: h.rooms.Create.New, Domains: h.rooms.Rename.SetDomains,
 		Restack: func(ctx context.Context, name string, r wire.Restack) (plan.Operation, error) {
-			return h.rooms.Restack.Restack(ctx, name, restack.Request{PHP: r.PHP, Web: r.Web, Database: r.Database, Keep: r.Keep, Who: applied})
+			return h.rooms.Restack.Restack(ctx, name, restack.Request{PHP: r.PHP, Web: r.Web, Database: r.Database, Stay: r.Stay, Who: applied})
 		},
 		Rename: func(ctx context.Context, name string, r wire.Rename) (plan.Operation, error) {
 			return h.rooms.Rename.Rename(ctx, name, r, applied)

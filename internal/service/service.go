@@ -110,7 +110,7 @@ func Run(ctx context.Context, o Options) error {
 		StartedAt: time.Now().UTC().Truncate(time.Second), Console: console.Files(), SessionsFile: o.Home.Path("sessions.json")}
 	handler, _ := face.Handler()
 	gate := gateway.New(visited{h.rooms}, settings.GatewayPort, face.ConsoleURL())
-	h.rooms.Machine.Reloaded = gate.Forget
+	h.rooms.Machine.Reloaded = gate.DropConnections
 	open := serve(served{gate, gatewayListeners, 30 * time.Second}, served{handler, apiListeners, 10 * time.Second})
 	defer open.end()
 	if err := h.resume(ctx); err != nil {

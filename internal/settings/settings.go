@@ -30,7 +30,7 @@ func (f *Feature) Kind() operation.Kind {
 }
 
 // Adjust changes the settings of a site's engines.
-func (f *Feature) Adjust(ctx context.Context, name string, settings site.Settings, keep bool, who string) (plan.Operation, error) {
+func (f *Feature) Adjust(ctx context.Context, name string, settings site.Settings, stay bool, who string) (plan.Operation, error) {
 	f.Changer.Operations.Judging.Lock()
 	defer f.Changer.Operations.Judging.Unlock()
 	s, ok := f.Changer.Machine.Registry.Site(name)
@@ -46,6 +46,6 @@ func (f *Feature) Adjust(ctx context.Context, name string, settings site.Setting
 		return plan.Operation{}, problems
 	}
 	asked := plan.Change{Site: name, Before: plan.Target{Stack: s.Stack, Settings: s.Settings},
-		After: plan.Target{Stack: s.Stack, Settings: settings}, Keep: keep, Who: who}
+		After: plan.Target{Stack: s.Stack, Settings: settings}, Stay: stay, Who: who}
 	return f.Changer.Begin(ctx, Kind, asked)
 }

@@ -8,10 +8,10 @@ import (
 	"os"
 	"path/filepath"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/wire"
 	"vessik/internal/engine"
 	"vessik/internal/home"
-	"vessik/internal/kit"
 	"vessik/internal/ownfile"
 )
 
@@ -20,7 +20,7 @@ type Feature struct {
 	Shelf *Shelf
 	Home  home.Home
 	Store engine.Store
-	Kits  *kit.Library
+	CMS   *cms.Library
 }
 
 // FetchPackage puts the plugins and themes of one of Debian's packages on the shelf, from the newest generation that has it.
@@ -35,7 +35,7 @@ func (f *Feature) FetchPackage(ctx context.Context, name string) ([]wire.ShelfIt
 		return nil, err
 	}
 	added := []wire.ShelfItem{}
-	for _, k := range f.Kits.Kits() {
+	for _, k := range f.CMS.Definitions() {
 		for _, part := range k.Parts {
 			found := ownfile.Find(filepath.Join(dir, k.Layout.Root, part.Into, "*"))
 			for _, folder := range found {
@@ -50,7 +50,7 @@ func (f *Feature) FetchPackage(ctx context.Context, name string) ([]wire.ShelfIt
 				if err != nil {
 					return added, err
 				}
-				item, err := f.Shelf.Add(filepath.Base(folder)+"-"+version+".zip", file, f.Kits.Kits())
+				item, err := f.Shelf.Add(filepath.Base(folder)+"-"+version+".zip", file, f.CMS.Definitions())
 				file.Close()
 				if err != nil {
 					return added, fmt.Errorf("%s: %w", filepath.Base(folder), err)
@@ -60,7 +60,7 @@ func (f *Feature) FetchPackage(ctx context.Context, name string) ([]wire.ShelfIt
 		}
 	}
 	if len(added) == 0 {
-		return nil, fmt.Errorf("the package %s holds no plugin and no theme that a kit knows", name)
+		return nil, fmt.Errorf("the package %s holds no plugin and no theme that a CMS knows", name)
 	}
 	return added, nil
 }
@@ -103,5 +103,5 @@ func zipFolder(folder string) (string, error) {
 
 // Page is all that is on the shelf.
 func (f *Feature) Page() wire.ShelfPage {
-	return wire.ShelfPage{Folder: f.Shelf.Dir, Items: append([]wire.ShelfItem{}, f.Shelf.Items(f.Kits.Kits())...)}
+	return wire.ShelfPage{Folder: f.Shelf.Dir, Items: append([]wire.ShelfItem{}, f.Shelf.Items(f.CMS.Definitions())...)}
 }

@@ -24,9 +24,9 @@ import (
 	"sync"
 	"time"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
-	"vessik/internal/kit"
 	"vessik/internal/ownfile"
 )
 
@@ -64,11 +64,11 @@ func CheckName(name string) error {
 func (s *Shelf) File(name string) string { return filepath.Join(s.Dir, name) }
 
 // Items lists what there is, by kind, name and version, the newest first. What is new in the folder is read and its checksum kept.
-func (s *Shelf) Items(kits kit.Kits) []wire.ShelfItem {
+func (s *Shelf) Items(definitions cms.Definitions) []wire.ShelfItem {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	found := ownfile.Find(filepath.Join(s.Dir, "*.zip"))
-	state := fmt.Sprint(len(kits))
+	state := fmt.Sprint(len(definitions))
 	for _, file := range found {
 		if info, err := os.Stat(file); err == nil {
 			state += fmt.Sprintln(file, info.Size(), info.ModTime().UnixNano())
@@ -83,7 +83,7 @@ func (s *Shelf) Items(kits kit.Kits) []wire.ShelfItem {
 	known := s.sums()
 	items := []wire.ShelfItem{}
 	for _, file := range found {
-		item := read(file, kits)
+		item := read(file, definitions)
 		switch before, seen := known[item.File]; {
 		case item.Fault != "":
 		case !seen:
@@ -143,8 +143,8 @@ func (s *Shelf) keep(known map[string]string) error {
 	return ownfile.Write(path, []byte(text), 0o600)
 }
 
-// read looks into an archive: what it is, by what the kits say of releases, plugins and themes.
-func read(file string, kits kit.Kits) wire.ShelfItem {
+// read looks into an archive: what it is, by what the CMS definitions say of releases, plugins and themes.
+func read(file string, definitions cms.Definitions) wire.ShelfItem {
 	item := wire.ShelfItem{File: filepath.Base(file)}
 	fault := func(format string, arguments ...any) wire.ShelfItem {
 		item.Fault = fmt.Sprintf(format, arguments...)
@@ -186,19 +186,19 @@ func read(file string, kits kit.Kits) wire.ShelfItem {
 		}
 	}
 	top := topOf(names)
-	for _, name := range kits.Names() {
-		k := kits[name]
+	for _, name := range definitions.Names() {
+		k := definitions[name]
 		if k.Recognise.File != "" && slices.Contains(names, path.Join(top, k.Recognise.File)) {
 			version := k.VersionIn([]byte(text(path.Join(top, k.Recognise.File))))
 			if version == "" {
 				continue
 			}
-			item.Kind, item.Kit, item.Name, item.Title, item.Version, item.Main = Release, k.Name, k.Name, k.Title, version, top
+			item.Kind, item.CMS, item.Name, item.Title, item.Version, item.Main = Release, k.Name, k.Name, k.Title, version, top
 			return item
 		}
 	}
-	for _, name := range kits.Names() {
-		for _, part := range kits[name].Parts {
+	for _, name := range definitions.Names() {
+		for _, part := range definitions[name].Parts {
 			for _, entry := range names {
 				if !part.Matches(entry) {
 					continue
@@ -207,13 +207,13 @@ func read(file string, kits kit.Kits) wire.ShelfItem {
 				if title == "" {
 					continue
 				}
-				item.Kind, item.Kit, item.Name, item.Title, item.Version, item.Main = part.Kind, name, path.Dir(entry), html.UnescapeString(title),
+				item.Kind, item.CMS, item.Name, item.Title, item.Version, item.Main = part.Kind, name, path.Dir(entry), html.UnescapeString(title),
 					version, entry
 				return item
 			}
 		}
 	}
-	return fault("it is no release, plugin or theme that a kit knows")
+	return fault("it is no release, plugin or theme that a CMS knows")
 }
 
 // topOf is the single folder that everything lies in; empty for none.
@@ -229,10 +229,10 @@ func topOf(names []string) string {
 }
 
 // Find returns what a name means, NAME or NAME@VERSION: the newest of that kind that is good.
-func Find(items []wire.ShelfItem, kitName, kind, asked string) (wire.ShelfItem, bool) {
+func Find(items []wire.ShelfItem, cmsName, kind, asked string) (wire.ShelfItem, bool) {
 	name, version, exact := strings.Cut(asked, "@")
 	for _, item := range items {
-		if item.Fault == "" && item.Kit == kitName && item.Kind == kind && item.Name == name && (!exact || item.Version == version) {
+		if item.Fault == "" && item.CMS == cmsName && item.Kind == kind && item.Name == name && (!exact || item.Version == version) {
 			return item, true
 		}
 	}
@@ -242,8 +242,8 @@ func Find(items []wire.ShelfItem, kitName, kind, asked string) (wire.ShelfItem, 
 // largest is what one archive may take, in bytes.
 const largest = 2 << 30
 
-// Add puts an archive on the shelf, if it is something that a kit knows.
-func (s *Shelf) Add(name string, from io.Reader, kits kit.Kits) (wire.ShelfItem, error) {
+// Add puts an archive on the shelf, if it is something that a CMS knows.
+func (s *Shelf) Add(name string, from io.Reader, definitions cms.Definitions) (wire.ShelfItem, error) {
 	if err := CheckName(name); err != nil {
 		return wire.ShelfItem{}, err
 	}
@@ -271,19 +271,19 @@ func (s *Shelf) Add(name string, from io.Reader, kits kit.Kits) (wire.ShelfItem,
 		return wire.ShelfItem{}, err
 	}
 	defer ownfile.Remove(judged)
-	item := readAs(judged, name, kits)
+	item := readAs(judged, name, definitions)
 	if item.Fault != "" {
 		return item, errors.New(item.Fault)
 	}
 	if err := ownfile.Rename(judged, s.File(name)); err != nil {
 		return item, err
 	}
-	s.Items(kits)
+	s.Items(definitions)
 	return item, nil
 }
 
 // readAs reads an archive that is to have another name.
-func readAs(file, name string, kits kit.Kits) wire.ShelfItem {
+func readAs(file, name string, definitions cms.Definitions) wire.ShelfItem {
 	dir, err := os.MkdirTemp(filepath.Dir(file), ".partial-")
 	if err != nil {
 		return wire.ShelfItem{Fault: err.Error()}
@@ -292,11 +292,11 @@ func readAs(file, name string, kits kit.Kits) wire.ShelfItem {
 	if err := ownfile.Link(file, filepath.Join(dir, name)); err != nil {
 		return wire.ShelfItem{Fault: err.Error()}
 	}
-	return read(filepath.Join(dir, name), kits)
+	return read(filepath.Join(dir, name), definitions)
 }
 
 // Fetch puts an archive on the shelf from an address that the user gives.
-func (s *Shelf) Fetch(ctx context.Context, address string, kits kit.Kits) (wire.ShelfItem, error) {
+func (s *Shelf) Fetch(ctx context.Context, address string, definitions cms.Definitions) (wire.ShelfItem, error) {
 	request, err := http.NewRequestWithContext(ctx, "GET", address, nil)
 	if err != nil || request.URL.Host == "" || request.URL.Scheme != "http" && request.URL.Scheme != "https" {
 		return wire.ShelfItem{}, fmt.Errorf("%q is not an address: write it as https://host/name.zip", address)
@@ -311,7 +311,7 @@ func (s *Shelf) Fetch(ctx context.Context, address string, kits kit.Kits) (wire.
 	if response.StatusCode != http.StatusOK {
 		return wire.ShelfItem{}, fmt.Errorf("%s answers %s", address, response.Status)
 	}
-	return s.Add(path.Base(request.URL.Path), response.Body, kits)
+	return s.Add(path.Base(request.URL.Path), response.Body, definitions)
 }
 
 // Drop removes an archive.

@@ -31,7 +31,10 @@ import (
 )
 
 // Format is what stencil.json says it is.
-const Format = "vessik-stencil/1"
+const Format = "vessik-stencil/2"
+
+// formerFormat is that of stencils which were saved before a CMS was called so.
+const formerFormat = "vessik-stencil/1"
 
 // Suffix ends the names of stencils' files.
 const Suffix = ".stencil.tar.zst"
@@ -114,7 +117,13 @@ func Read(file string) (m Manifest, err error) {
 	if err != nil {
 		return m, fmt.Errorf("%s is not whole: %w", file, err)
 	}
-	if err := json.Unmarshal(text, &m); err != nil || m.Format != Format {
+	err = json.Unmarshal(text, &m)
+	if m.Format == formerFormat {
+		former := struct{ Kit *site.CMS }{&m.CMS}
+		err = json.Unmarshal(text, &former)
+		m.Format = Format
+	}
+	if err != nil || m.Format != Format {
 		return m, fmt.Errorf("%s is not a stencil that this Vessik can read (%s)", file, m.Format)
 	}
 	if err := judge(m); err != nil {
@@ -140,7 +149,7 @@ func judge(m Manifest) error {
 		(err != nil || address.Host == "" || address.Scheme != "http" && address.Scheme != "https") {
 		return fmt.Errorf("has %q, which is no address of a site", m.URL)
 	}
-	for _, name := range append([]string{m.Kit.Name, m.From}, m.SubSites...) {
+	for _, name := range append([]string{m.CMS.Name, m.From}, m.SubSites...) {
 		if name != "" && CheckName(name) != nil {
 			return fmt.Errorf("has %q, which is no name", name)
 		}
@@ -154,7 +163,7 @@ func judge(m Manifest) error {
 	if faults := site.CheckSettings(m.Name, m.Settings, nil, nil, ""); len(faults) > 0 {
 		return fmt.Errorf("has settings that cannot be: %w", faults)
 	}
-	for _, text := range []string{m.Folder, m.Title, m.Description, m.Kit.Version, m.Stack.PHP, m.Stack.Web, m.Stack.Database} {
+	for _, text := range []string{m.Folder, m.Title, m.Description, m.CMS.Version, m.Stack.PHP, m.Stack.Web, m.Stack.Database} {
 		if strings.ContainsFunc(text, unicode.IsControl) || len(text) > 1000 {
 			return fmt.Errorf("has %q, which is no text of one line", text)
 		}

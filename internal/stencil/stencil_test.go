@@ -35,7 +35,7 @@ func saved(t *testing.T) (Shelf, Manifest) {
 	require.NoError(t, os.WriteFile(picture, []byte("a picture"), 0o600))
 	shelf := Shelf{Dir: filepath.Join(dir, "stencils")}
 	told := int64(0)
-	m, err := shelf.Save(ctx, Manifest{Format: Format, Name: "moss", Description: "wet", Kit: site.Kit{Name: "wordpress", Version: "6.1"}},
+	m, err := shelf.Save(ctx, Manifest{Format: Format, Name: "moss", Description: "wet", CMS: site.CMS{Name: "wordpress", Version: "6.1"}},
 		Source{Folder: filepath.Join(dir, "site"), LeaveOut: []string{"cache"}, Replace: map[string][]byte{"config.php": []byte("password ''")},
 			Database: dump, Picture: picture}, func(done int64) { told = done })
 	require.NoError(t, err)
@@ -90,7 +90,7 @@ func TestADamagedStencilIsNotOpened(t *testing.T) {
 		"files/uploads/Ærenpreis.txt does not have the checksum": packed(bytes.Replace(plain.Bytes(), []byte("blue"), []byte("grey"), 1)),
 		"it does not begin with":                                 bytes.NewReader(whole[:len(whole)/2]),
 		"is not a stencil":                                       packed([]byte("no archive at all")),
-		"this Vessik can read": packed(bytes.Replace(plain.Bytes(), []byte("vessik-stencil/1"),
+		"this Vessik can read": packed(bytes.Replace(plain.Bytes(), []byte("vessik-stencil/2"),
 			[]byte("vessik-stencil/9"), 1)),
 		"config.php has no check": packed(bytes.Replace(plain.Bytes(), []byte("  files/config.php\n"), []byte("  files/confuse.php\n"), 1)),
 	} {
@@ -139,8 +139,8 @@ func TestAStencilFromAnybodyIsJudged(t *testing.T) {
 		"no name":          func(m *Manifest) { m.SubSites = []string{"../a"} },
 		"no kind":          func(m *Manifest) { m.Network = "x" },
 		"text of one line": func(m *Manifest) { m.Title = "a\nb" },
-		"no text of one":   func(m *Manifest) { m.Kit.Version = "6\n" },
-		"which is no name": func(m *Manifest) { m.Kit.Name = "Word Press" },
+		"no text of one":   func(m *Manifest) { m.CMS.Version = "6\n" },
+		"which is no name": func(m *Manifest) { m.CMS.Name = "Word Press" },
 	} {
 		m := good
 		spoil(&m)

@@ -14,10 +14,10 @@ import (
 	"strings"
 	"time"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/check"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
-	"vessik/internal/kit"
 	"vessik/internal/operation"
 	"vessik/internal/ownfile"
 	"vessik/internal/picture"
@@ -41,7 +41,7 @@ func (f *Feature) sample(ctx context.Context, w *operation.Part, source, s site.
 	visits := []plan.Visit{}
 	for _, path := range append([]string{"/"}, trial.Visit...) {
 		started := time.Now()
-		response, text, err := kit.Page(ctx, client, "GET", base+path, nil)
+		response, text, err := cms.Page(ctx, client, "GET", base+path, nil)
 		visit := plan.Visit{Path: path, Milliseconds: time.Since(started).Milliseconds(), Bytes: len(text)}
 		if err == nil {
 			visit.Status = response.StatusCode

@@ -11,13 +11,13 @@ import (
 	"strings"
 	"time"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/check"
 	"vessik/internal/core/dump"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/rewrite"
 	"vessik/internal/core/site"
 	"vessik/internal/facts"
-	"vessik/internal/kit"
 	"vessik/internal/operation"
 	"vessik/internal/origin"
 	"vessik/internal/picture"
@@ -85,8 +85,8 @@ func (f *Feature) configure(ctx context.Context, _ *operation.Part, _, s site.Si
 	if err != nil {
 		return err
 	}
-	k := f.Machine.Kits.Of(s)
-	return errors.Join(k.Reconfigure(s.Folder, s.Database, database.Port), k.Redomain(s.Folder, f.Machine.KitFacts(s)))
+	k := f.Machine.CMS.Of(s)
+	return errors.Join(k.Reconfigure(s.Folder, s.Database, database.Port), k.Redomain(s.Folder, f.Machine.CMSFacts(s)))
 }
 
 // trySite asks a copy's pages; one that is to be kept becomes a site like others.
@@ -95,7 +95,7 @@ func (f *Feature) trySite(ctx context.Context, w *operation.Part, source, s site
 		return err
 	}
 	asked, err := operation.Payload[plan.Trial](w)
-	if err != nil || !asked.Keep {
+	if err != nil || !asked.KeepCopies {
 		return err
 	}
 	return f.Machine.Registry.Edit(ctx, s.Name, func(s *site.Site) error { s.TrialOf = ""; return nil })
@@ -138,7 +138,7 @@ func (f *Feature) stepsOf(c site.Site, keep bool) []plan.Step {
 type Request struct {
 	PHP, Web, Database string
 	Visit              []string
-	Keep               bool
+	KeepCopies         bool
 	NoPicture          bool
 }
 
@@ -158,7 +158,8 @@ func (f *Feature) Start(ctx context.Context, name string, r Request) (plan.Opera
 	if len(problems) > 0 {
 		return plan.Operation{}, problems
 	}
-	trial := plan.Trial{Site: name, Visit: append([]string{}, r.Visit...), Keep: r.Keep, Picture: !r.NoPicture && picture.Browser() != "",
+	trial := plan.Trial{Site: name, Visit: append([]string{}, r.Visit...), KeepCopies: r.KeepCopies, Picture: !r.NoPicture &&
+		picture.Browser() != "",
 		Cells: []plan.Cell{}}
 	copies, names, plans := []site.Site{}, []string{}, map[string][]plan.Step{}
 	for n, stack := range stacks {
@@ -169,9 +170,9 @@ func (f *Feature) Start(ctx context.Context, name string, r Request) (plan.Opera
 		}
 		facts.Sites = append(slices.Clone(facts.Sites), c)
 		copies, names = append(copies, c), append(names, c.Name)
-		plans[c.Name] = f.stepsOf(c, r.Keep)
+		plans[c.Name] = f.stepsOf(c, r.KeepCopies)
 		cell := plan.Cell{Copy: c.Name, Stack: stack, Verdict: check.Skip, Summary: "waits", Visits: []plan.Visit{}, Messages: []plan.Message{}}
-		if known, warning := f.Machine.Kits.Kits().SupportWords(c.Kit, stack.PHP); warning != "" {
+		if known, warning := f.Machine.CMS.Definitions().SupportWords(c.CMS, stack.PHP); warning != "" {
 			cell.Supported = known
 		}
 		trial.Cells = append(trial.Cells, cell)
@@ -213,7 +214,7 @@ func stacksOf(source site.Site, r Request, facts site.Facts) (stacks []site.Stac
 	}
 	for _, path := range r.Visit {
 		if !strings.HasPrefix(path, "/") || strings.ContainsAny(path, " \r\n") {
-			problem("visit", fmt.Sprintf("%q is not an address of the site", path), "write it as /path")
+			problem("visit", fmt.Sprintf("%q is not a path of the site", path), "write it as /path")
 		}
 	}
 	for _, database := range lists["database"] {
@@ -239,10 +240,10 @@ func (f *Feature) copyOf(source site.Site, stack site.Stack, number int, facts s
 		}
 	}
 	c.Origin, c.Touches = site.Origin{Kind: site.FromSite, From: source.Name}, nil
-	c.State, c.Reason, c.TrialOf, c.Stack = site.Provisioning, "", source.Name, stack
+	c.State, c.Reason, c.TrialOf, c.Stack = site.Making, "", source.Name, stack
 	c.Domain, c.Folder, c.Port, c.PortPinned = c.Name+".localhost", f.Machine.Home.Path("sites", c.Name), site.FreePort(facts), false
 	token := running.RandomHex(6)
-	c.Database = site.Database{Name: "trial_" + token, User: "trial_" + token, Password: kit.Password()}
+	c.Database = site.Database{Name: "trial_" + token, User: "trial_" + token, Password: cms.Password()}
 	c.Probe, c.CreatedAt = running.RandomHex(16), time.Now().UTC().Truncate(time.Millisecond)
 	values := map[string]string{}
 	maps.Copy(values, source.Settings.PHP)
@@ -270,10 +271,10 @@ func (f *Feature) copyContent(ctx context.Context, _ *operation.Part, source, s 
 	readdress := rewrite.New(f.Machine.URL(source), f.Machine.URL(s))
 	readdress.Folders(source.Folder, s.Folder)
 	readdress.SubDomains = source.Network == site.NetworkDomains
-	fit := kit.Fitting(ctx, to, func(string, string) {})
+	fit := cms.Fitting(ctx, to, func(string, string) {})
 	reader, writer := io.Pipe()
-	go func() { writer.CloseWithError(kit.Dump(ctx, old, writer)) }()
-	err = kit.Load(ctx, next, reader, new(dump.Judge), fit, func(statement string, kind dump.Kind) (string, error) {
+	go func() { writer.CloseWithError(cms.Dump(ctx, old, writer)) }()
+	err = cms.Load(ctx, next, reader, new(dump.Judge), fit, func(statement string, kind dump.Kind) (string, error) {
 		if kind != dump.Rows {
 			return statement, nil
 		}

@@ -34,9 +34,9 @@ func (f *Feature) Ticket(ctx context.Context, name, user string) (address, as st
 	if !ok {
 		return "", "", until, site.NoSite(name)
 	}
-	if f.Machine.Kits.Of(s).Ticket.Script == "" {
+	if f.Machine.CMS.Of(s).Ticket.Script == "" {
 		return "", "", until, site.Problems{{Site: name, Field: "name",
-			Message: fmt.Sprintf("nothing is known of signing in to its kind (%s)", f.Machine.Kits.Of(s).Title),
+			Message: fmt.Sprintf("nothing is known of signing in to its kind (%s)", f.Machine.CMS.Of(s).Title),
 			Remedy:  "sign in in the site itself"}}
 	}
 	if s.State != site.Running {
@@ -54,8 +54,8 @@ func (f *Feature) Ticket(ctx context.Context, name, user string) (address, as st
 		if err := f.known(ctx, name, "as", user); err != nil {
 			return "", "", until, err
 		}
-	case has(s.Admin.User):
-		user = s.Admin.User
+	case has(s.Administrator.Name):
+		user = s.Administrator.Name
 	case len(users) > 0:
 		user = users[0].Login
 	default:

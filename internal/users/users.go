@@ -9,9 +9,9 @@ import (
 	"slices"
 	"strings"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
-	"vessik/internal/kit"
 	"vessik/internal/operation"
 	"vessik/internal/running"
 )
@@ -35,13 +35,13 @@ func (f *Feature) Users(ctx context.Context, name string) ([]wire.User, error) {
 		return nil, err
 	}
 	defer release()
-	users, err := f.Machine.Kits.Of(s).Users(ctx, pool, f.Machine.KitFacts(s))
-	return users, unknownToKit(name, "name", err)
+	users, err := f.Machine.CMS.Of(s).Users(ctx, pool, f.Machine.CMSFacts(s))
+	return users, unknownToCMS(name, "name", err)
 }
 
-// unknownToKit turns what a kit does not describe into a problem with the request.
-func unknownToKit(name, field string, err error) error {
-	if !errors.Is(err, kit.ErrUnknown) {
+// unknownToKit turns what a CMS does not describe into a problem with the request.
+func unknownToCMS(name, field string, err error) error {
+	if !errors.Is(err, cms.ErrUnknown) {
 		return err
 	}
 	return site.Problems{{Site: name, Field: field, Message: err.Error(), Remedy: "do it in the site itself"}}
@@ -77,50 +77,52 @@ func (f *Feature) SetPassword(ctx context.Context, name, user, password string, 
 	if err := f.known(ctx, name, "user", user); err != nil {
 		return "", err
 	}
-	password = cmp.Or(password, kit.Password())
+	password = cmp.Or(password, cms.Password())
 	pool, release, err := f.Machine.Pool(ctx, s)
 	if err != nil {
 		return "", err
 	}
 	defer release()
-	k, facts := f.Machine.Kits.Of(s), f.Machine.KitFacts(s)
-	facts.User, facts.Hash = user, k.HashOf(s.Kit.Version, password)
+	k, facts := f.Machine.CMS.Of(s), f.Machine.CMSFacts(s)
+	facts.User, facts.Hash = user, k.HashOf(s.CMS.Version, password)
 	if err := k.SetPassword(ctx, pool, facts); err != nil {
-		return "", unknownToKit(name, "user", err)
+		return "", unknownToCMS(name, "user", err)
 	}
-	if user != s.Admin.User {
+	if user != s.Administrator.Name {
 		return password, nil
 	}
 	return password, f.Machine.Registry.Edit(ctx, name, func(s *site.Site) error { // it is the one that checks sign in with
-		s.Admin.Password, s.AdminHash = password, facts.Hash
+		s.Administrator.Password, s.AdminHash = password, facts.Hash
 		return nil
 	})
 }
 
 // ReplaceAdministrator puts the site's own administrator in the place of one that came with a stencil, a copy, a folder or a dump:
 // everything that this one wrote is the new one's. Checks sign in with it from then on.
-func (f *Feature) ReplaceAdministrator(ctx context.Context, name string, n wire.NewAdministrator) (site.Admin, error) {
+func (f *Feature) ReplaceAdministrator(ctx context.Context, name string, n wire.NewAdministrator) (site.Administrator, error) {
 	f.Operations.Judging.Lock()
 	defer f.Operations.Judging.Unlock()
 	s, ok := f.Machine.Registry.Site(name)
 	if !ok {
-		return site.Admin{}, site.NoSite(name)
+		return site.Administrator{}, site.NoSite(name)
 	}
-	s.Admin = site.Admin{User: cmp.Or(n.By, s.Admin.User), Email: cmp.Or(n.Email, s.Admin.Email), Password: n.Password}
+	s.Administrator = site.Administrator{Name: cmp.Or(n.By, s.Administrator.Name), Mail: cmp.Or(n.Mail, s.Administrator.Mail),
+		Password: n.Password}
 	if problems := site.CheckAdmin(s, n.ForceWeak); len(problems) > 0 {
 		for i := range problems {
-			problems[i].Field = map[string]string{"admin": "by", "admin_email": "email", "admin_password": "password"}[problems[i].Field]
+			problems[i].Field = map[string]string{"administrator.name": "by", "administrator.mail": "mail",
+				"administrator.password": "password"}[problems[i].Field]
 		}
-		return site.Admin{}, problems
+		return site.Administrator{}, problems
 	}
 	users, err := f.Users(ctx, name)
 	if err != nil {
-		return site.Admin{}, err
+		return site.Administrator{}, err
 	}
 	administrators := []string{}
 	for _, u := range users {
-		if u.Login == s.Admin.User && u.Login != n.Replace {
-			return site.Admin{}, site.Problems{{Site: name, Field: "by", Message: fmt.Sprintf("there is a user %q already", u.Login),
+		if u.Login == s.Administrator.Name && u.Login != n.Replace {
+			return site.Administrator{}, site.Problems{{Site: name, Field: "by", Message: fmt.Sprintf("there is a user %q already", u.Login),
 				Remedy: "choose another name for the administrator, or set this one's password"}}
 		}
 		if u.Role == "administrator" {
@@ -128,23 +130,24 @@ func (f *Feature) ReplaceAdministrator(ctx context.Context, name string, n wire.
 		}
 	}
 	if !slices.Contains(administrators, n.Replace) {
-		return site.Admin{}, site.Problems{{Site: name, Field: "replace", Message: fmt.Sprintf("no administrator is called %q", n.Replace),
-			Remedy: "choose one of " + strings.Join(administrators[:min(len(administrators), 20)], ", ")}}
+		return site.Administrator{}, site.Problems{{Site: name, Field: "replace",
+			Message: fmt.Sprintf("no administrator is called %q", n.Replace),
+			Remedy:  "choose one of " + strings.Join(administrators[:min(len(administrators), 20)], ", ")}}
 	}
-	k := f.Machine.Kits.Of(s)
-	s.Admin.Password = cmp.Or(s.Admin.Password, kit.Password())
-	facts := f.Machine.KitFacts(s)
-	facts.User, facts.Hash = n.Replace, k.HashOf(s.Kit.Version, s.Admin.Password)
+	k := f.Machine.CMS.Of(s)
+	s.Administrator.Password = cmp.Or(s.Administrator.Password, cms.Password())
+	facts := f.Machine.CMSFacts(s)
+	facts.User, facts.Hash = n.Replace, k.HashOf(s.CMS.Version, s.Administrator.Password)
 	pool, release, err := f.Machine.Pool(ctx, s)
 	if err != nil {
-		return site.Admin{}, err
+		return site.Administrator{}, err
 	}
 	defer release()
 	if err := k.ReplaceAdministrator(ctx, pool, facts); err != nil {
-		return site.Admin{}, unknownToKit(name, "name", err)
+		return site.Administrator{}, unknownToCMS(name, "name", err)
 	}
-	return s.Admin, f.Machine.Registry.Edit(ctx, name, func(now *site.Site) error {
-		now.Admin, now.AdminHash = s.Admin, facts.Hash
+	return s.Administrator, f.Machine.Registry.Edit(ctx, name, func(now *site.Site) error {
+		now.Administrator, now.AdminHash = s.Administrator, facts.Hash
 		return nil
 	})
 }

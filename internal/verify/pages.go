@@ -14,9 +14,9 @@ import (
 	"time"
 	"unicode"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/check"
 	"vessik/internal/core/site"
-	"vessik/internal/kit"
 	"vessik/internal/ownfile"
 )
 
@@ -78,27 +78,27 @@ func (i *inspection) frontPageNow() outcome {
 	title := i.site.Title
 	if pool := i.pool(); pool != nil {
 		defer pool.Close()
-		if now, err := i.kit.TitleOf(i.ctx, pool, i.v.Machine.KitFacts(i.site)); err == nil {
+		if now, err := i.cms.TitleOf(i.ctx, pool, i.v.Machine.CMSFacts(i.site)); err == nil {
 			title = now
 		}
 	}
 	expected := fmt.Sprintf("200, titled %q, no PHP error", title)
-	if i.kit.Untitled {
+	if i.cms.Untitled {
 		title, expected = "", "200, or on to another page of the site; no PHP error"
 	}
-	response, page, err := kit.Page(i.ctx, i.client, "GET", i.base, nil)
+	response, page, err := cms.Page(i.ctx, i.client, "GET", i.base, nil)
 	log := filepath.Join(i.logs(), "php-error.log")
 	remedy := "mend what it says; all that PHP said is in " + log
 	if err != nil {
 		return failed(expected, plainError(err).Error(), remedy)
 	}
 	observed := response.Status
-	for onwards := 0; i.kit.Untitled && onwards < 5; onwards++ {
+	for onwards := 0; i.cms.Untitled && onwards < 5; onwards++ {
 		address, err := response.Request.URL.Parse(response.Header.Get("Location"))
 		if err != nil || response.Header.Get("Location") == "" || address.Host != response.Request.URL.Host {
 			break
 		}
-		if response, page, err = kit.Page(i.ctx, i.client, "GET", address.String(), nil); err != nil {
+		if response, page, err = cms.Page(i.ctx, i.client, "GET", address.String(), nil); err != nil {
 			return failed(expected, plainError(err).Error(), remedy)
 		}
 		observed = fmt.Sprintf("on to %s, %s", address.Path, response.Status)
@@ -127,8 +127,8 @@ func (i *inspection) frontPageNow() outcome {
 	}
 	i.front = page
 	observed = fmt.Sprintf("%s, titled %q", observed, shown)
-	if fault := i.kitChecks(); fault != "" {
-		return failed(expected+", and what the kit asks", fault, remedy)
+	if fault := i.cmsChecks(); fault != "" {
+		return failed(expected+", and what the CMS asks", fault, remedy)
 	}
 	if i.site.Network != "" {
 		subs, fault := i.subSites()
@@ -140,10 +140,10 @@ func (i *inspection) frontPageNow() outcome {
 	return passed(expected, observed)
 }
 
-// kitChecks asks what the kit has asked besides; fault is what was wrong first.
-func (i *inspection) kitChecks() (fault string) {
-	for _, c := range i.kit.Checks {
-		response, page, err := kit.Page(i.ctx, i.client, "GET", i.base+c.Address, nil)
+// cmsChecks asks what the CMS has asked besides; fault is what was wrong first.
+func (i *inspection) cmsChecks() (fault string) {
+	for _, c := range i.cms.Checks {
+		response, page, err := cms.Page(i.ctx, i.client, "GET", i.base+c.Address, nil)
 		switch {
 		case err != nil:
 			return fmt.Sprintf("%s: %s: %v", c.About, c.Address, plainError(err))
@@ -163,7 +163,7 @@ func (i *inspection) subSites() (answered int, fault string) {
 		return 0, "the list of sub-sites cannot be read: " + err.Error()
 	}
 	for _, address := range addresses {
-		response, page, err := kit.Page(i.ctx, i.client, "GET", "http://"+address, nil)
+		response, page, err := cms.Page(i.ctx, i.client, "GET", "http://"+address, nil)
 		switch {
 		case err != nil:
 			return 0, address + ": " + plainError(err).Error()
@@ -231,7 +231,7 @@ func (i *inspection) assets() outcome {
 		if err != nil || address.Host != base.Host {
 			continue // on another host: not ours to promise
 		}
-		response, text, err := kit.Page(i.ctx, i.client, "GET", address.String(), nil)
+		response, text, err := cms.Page(i.ctx, i.client, "GET", address.String(), nil)
 		if err != nil {
 			return failed(expected, plainError(err).Error(), "restart the service")
 		}
@@ -247,22 +247,22 @@ func (i *inspection) assets() outcome {
 }
 
 func (i *inspection) signIn() outcome {
-	if i.kit.SignIn.Address == "" {
+	if i.cms.SignIn.Address == "" {
 		return outcome{verdict: check.Skip, expected: "the administrator signs in",
-			observed: "a " + i.kit.Title + " has no sign-in that Vessik knows"}
+			observed: i.cms.Title + " has no sign-in that Vessik knows"}
 	}
 	if i.site.AdminHash == "" {
 		return outcome{verdict: check.Skip, expected: "the administrator signs in",
 			observed: "its users came with a folder or a dump, and Vessik does not know their passwords"}
 	}
-	expected := fmt.Sprintf("%s signs in with the login form and sees the dashboard", i.site.Admin.User)
-	observed, err := i.kit.SignInSteps(i.ctx, i.client, i.base, i.site.Admin.User, i.site.Admin.Password)
+	expected := fmt.Sprintf("%s signs in with the login form and sees the dashboard", i.site.Administrator.Name)
+	observed, err := i.cms.SignInSteps(i.ctx, i.client, i.base, i.site.Administrator.Name, i.site.Administrator.Password)
 	if err == nil {
 		return passed(expected, observed)
 	}
 	if pool := i.pool(); pool != nil {
 		defer pool.Close()
-		if changed, asked := i.kit.PasswordChanged(i.ctx, pool, i.v.Machine.KitFacts(i.site)); asked == nil && changed {
+		if changed, asked := i.cms.PasswordChanged(i.ctx, pool, i.v.Machine.CMSFacts(i.site)); asked == nil && changed {
 			return outcome{verdict: check.Skip, expected: expected,
 				observed: "the administrator's password was changed since the site was made; Vessik does not know the new one"}
 		}

@@ -10,9 +10,9 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
-	"vessik/internal/kit"
 	"vessik/internal/running"
 )
 
@@ -28,7 +28,7 @@ func (i *inspection) databasePrivate() outcome {
 	for _, s := range i.v.Machine.Registry.All() {
 		if s.Stack.Database == i.site.Stack.Database {
 			taken[s.Database.Name] = true
-			if s.Name != i.site.Name && len(others) < 4 && s.State != site.Provisioning && s.State != site.Retiring {
+			if s.Name != i.site.Name && len(others) < 4 && s.State != site.Making && s.State != site.Retiring {
 				others = append(others, s.Database.Name)
 			}
 		}
@@ -87,7 +87,7 @@ func (i *inspection) filesPrivate() outcome {
 	sockets := []string{home.Path("run", "records", "db.sock"), i.v.Machine.Socket(i.site)}
 	for _, s := range i.v.Machine.Registry.All() {
 		if s.Name != i.site.Name && (s.State == site.Running || s.State == site.Stopped) {
-			paths = append(paths, s.Folder, i.v.Machine.Kits.Of(s).ConfigurationFile(s))
+			paths = append(paths, s.Folder, i.v.Machine.CMS.Of(s).ConfigurationFile(s))
 			sockets = append(sockets, i.v.Machine.Socket(s))
 			break
 		}
@@ -128,7 +128,7 @@ func (i *inspection) filesPrivate() outcome {
 // is one or not.
 func (i *inspection) served() (leaks []string, err error) {
 	for _, path := range []string{"backup-" + running.RandomHex(4) + ".sql", "wp-config.php.bak", ".git/config", "vessik-site.yaml"} {
-		response, _, err := kit.Page(i.ctx, i.client, "GET", i.base+"/"+path, nil)
+		response, _, err := cms.Page(i.ctx, i.client, "GET", i.base+"/"+path, nil)
 		if err != nil {
 			return nil, plainError(err)
 		}

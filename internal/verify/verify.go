@@ -10,10 +10,10 @@ import (
 	"sync"
 	"time"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/check"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
-	"vessik/internal/kit"
 	"vessik/internal/operation"
 	"vessik/internal/records"
 	"vessik/internal/running"
@@ -89,7 +89,7 @@ type inspection struct {
 	v      *Verifier
 	ctx    context.Context
 	site   site.Site
-	kit    *kit.Kit
+	cms    *cms.Definition
 	base   string // the site's URL through the gateway
 	client *http.Client
 	// transport is the client's own.
@@ -104,7 +104,7 @@ type inspection struct {
 func (v *Verifier) inspect(ctx context.Context, s site.Site) (i *inspection, done func()) {
 	jar, _ := cookiejar.New(nil)
 	transport := &http.Transport{DialContext: DialLoopback, ResponseHeaderTimeout: checkTimeout, DisableCompression: true}
-	return &inspection{v: v, ctx: ctx, site: s, kit: v.Machine.Kits.Of(s), base: s.URL(v.Machine.GatewayPort()), transport: transport,
+	return &inspection{v: v, ctx: ctx, site: s, cms: v.Machine.CMS.Of(s), base: s.URL(v.Machine.GatewayPort()), transport: transport,
 		client: &http.Client{Transport: named{transport}, Jar: jar, Timeout: checkTimeout,
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, transport.CloseIdleConnections
 }

@@ -17,9 +17,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vessik/internal/cell"
+	"vessik/internal/cms"
 	"vessik/internal/engine"
 	"vessik/internal/home"
-	"vessik/internal/kit"
 	"vessik/internal/proc"
 	"vessik/internal/service"
 )
@@ -114,7 +114,7 @@ func Database(t testing.TB) *engine.DatabaseServer {
 		var err error
 		database, err = engine.StartDatabase(context.Background(), supervisor,
 			e, engine.DatabasePlace{Data: filepath.Join(scratch, "data"), Run: filepath.Join(scratch, "run"),
-				Log: filepath.Join(scratch, "log"), Port: FreePort(t), Password: kit.Password(), BufferMB: 32})
+				Log: filepath.Join(scratch, "log"), Port: FreePort(t), Password: cms.Password(), BufferMB: 32})
 		require.NoError(t, err)
 	})
 	require.NotNil(t, database, "the database server did not start")

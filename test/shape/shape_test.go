@@ -98,7 +98,7 @@ var ranks = [][]string{
 	{"ownfile", "safefile", "seal", "background"},
 	{"cell/launcher", "cell/inside", "cell", "proc", "home", "names", "archive", "picture", "engine", "gateway", "survey", "registry",
 		"records"},
-	{"kit", "stencil", "shelf"},
+	{"cms", "stencil", "shelf"},
 	{"operation"}, {"running"}, {"origin", "verify", "restore"}, {"facts", "change"}, features, {"api"}, {"service"}}
 
 func TestArrowsRunOneWay(t *testing.T) {

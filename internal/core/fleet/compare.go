@@ -102,10 +102,11 @@ func (c *comparison) fixed(s wire.Site) {
 	if s.Origin.Kind == site.FromStencil {
 		stencil = s.Origin.From
 	}
-	texts := map[string][2]string{"kit": {want.Kit, s.Kit.Name}, "network": {want.Network, s.Network}, "stencil": {want.Stencil, stencil},
-		"time_zone": {want.TimeZone, s.TimeZone}, "admin": {want.Admin, s.Admin.User}, "admin_email": {want.AdminEmail, s.Admin.Email}}
-	if want.KitVersion != site.Newest {
-		texts["kit_version"] = [2]string{want.KitVersion, s.Kit.Version}
+	texts := map[string][2]string{"cms": {want.CMS, s.CMS.Name}, "network": {want.Network, s.Network}, "stencil": {want.Stencil, stencil},
+		"time_zone": {want.TimeZone, s.TimeZone}, "administrator.name": {want.Administrator.Name, s.Administrator.Name},
+		"administrator.mail": {want.Administrator.Mail, s.Administrator.Mail}}
+	if want.CMSVersion != site.Newest {
+		texts["cms_version"] = [2]string{want.CMSVersion, s.CMS.Version}
 	}
 	if site.MatchLanguage([]string{s.Language}, want.Language) == "" {
 		texts["language"] = [2]string{want.Language, s.Language}

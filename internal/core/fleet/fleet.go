@@ -3,6 +3,7 @@
 package fleet
 
 import (
+	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -21,31 +22,36 @@ type File struct {
 	Sites   []Site `yaml:"sites"`
 }
 
+// Administrator is that of a site's CMS, without a password.
+type Administrator struct {
+	Name string `yaml:"name,omitempty"`
+	Mail string `yaml:"mail,omitempty"`
+}
+
 // Site is one of its sites. Only the name is needed.
 type Site struct {
-	Name       string   `yaml:"name"`
-	Title      string   `yaml:"title,omitempty"`
-	Group      string   `yaml:"group,omitempty"`
-	Note       string   `yaml:"note,omitempty"`
-	Kit        string   `yaml:"kit,omitempty"`
-	KitVersion string   `yaml:"kit_version,omitempty"`
-	PHP        string   `yaml:"php,omitempty"`
-	Web        string   `yaml:"web,omitempty"`
-	Database   string   `yaml:"database,omitempty"`
-	Domain     string   `yaml:"domain,omitempty"`
-	Stencil    string   `yaml:"stencil,omitempty"`
-	Touches    []string `yaml:"finishing_touches,omitempty"`
-	Admin      string   `yaml:"admin,omitempty"`
-	AdminEmail string   `yaml:"admin_email,omitempty"`
-	Domains    []string `yaml:"domains,omitempty"`
-	Language   string   `yaml:"language,omitempty"`
-	TimeZone   string   `yaml:"time_zone,omitempty"`
-	Network    string   `yaml:"network,omitempty"`
-	SubSites   []string `yaml:"sub_sites,omitempty"`
-	Plugins    []string `yaml:"plugins,omitempty"`
-	Themes     []string `yaml:"themes,omitempty"`
-	Offline    *bool    `yaml:"offline,omitempty"`
-	Visible    *bool    `yaml:"search_engines,omitempty"`
+	Name          string        `yaml:"name"`
+	Title         string        `yaml:"title,omitempty"`
+	Group         string        `yaml:"group,omitempty"`
+	Note          string        `yaml:"note,omitempty"`
+	CMS           string        `yaml:"cms,omitempty"`
+	CMSVersion    string        `yaml:"cms_version,omitempty"`
+	PHP           string        `yaml:"php,omitempty"`
+	Web           string        `yaml:"web,omitempty"`
+	Database      string        `yaml:"database,omitempty"`
+	Domain        string        `yaml:"domain,omitempty"`
+	Stencil       string        `yaml:"stencil,omitempty"`
+	Touches       []string      `yaml:"finishing_touches,omitempty"`
+	Administrator Administrator `yaml:"administrator,omitempty"`
+	Domains       []string      `yaml:"domains,omitempty"`
+	Language      string        `yaml:"language,omitempty"`
+	TimeZone      string        `yaml:"time_zone,omitempty"`
+	Network       string        `yaml:"network,omitempty"`
+	SubSites      []string      `yaml:"sub_sites,omitempty"`
+	Plugins       []string      `yaml:"plugins,omitempty"`
+	Themes        []string      `yaml:"themes,omitempty"`
+	Offline       *bool         `yaml:"offline,omitempty"`
+	Visible       *bool         `yaml:"search_engines,omitempty"`
 	// PHPIni are all the php.ini settings of the site's own, where it is there.
 	PHPIni map[string]string `yaml:"php_ini,omitempty"`
 	State  string            `yaml:"state,omitempty"` // running (which it is where it is left out) or stopped
@@ -56,7 +62,7 @@ func Parse(text []byte) (File, yamltext.Text, error) {
 	var f File
 	read, err := yamltext.ReadWhole(text, &f)
 	if err != nil {
-		return f, read, err
+		return f, read, renamed(err)
 	}
 	faults := yamltext.Faults{}
 	if f.Version != 1 {
@@ -80,6 +86,29 @@ func Parse(text []byte) (File, yamltext.Text, error) {
 		return f, read, faults
 	}
 	return f, read, nil
+}
+
+// formerNames are fields that files of an earlier version have, and what they are called now.
+var formerNames = map[string]string{"kit": "cms", "kit_version": "cms_version", "admin": "administrator, with name: below it",
+	"admin_email": "administrator, with mail: below it"}
+
+// renamed says of fields that are called otherwise now how.
+func renamed(err error) error {
+	var faults yamltext.Faults
+	var one *yamltext.Fault
+	if errors.As(err, &one) {
+		faults = yamltext.Faults{one}
+	} else {
+		errors.As(err, &faults)
+	}
+	for _, fault := range faults {
+		for former, now := range formerNames {
+			if fault.Message == fmt.Sprintf("unknown field %q", former) {
+				fault.Message += "; it is called " + now
+			}
+		}
+	}
+	return err
 }
 
 // Locate tells where in the file problems with its sites stand.
@@ -122,9 +151,10 @@ type Step struct {
 
 // Request asks for a site as the file describes it.
 func (s Site) Request() site.Request {
-	return site.Request{Name: s.Name, Title: s.Title, Group: s.Group, Kit: s.Kit, KitVersion: s.KitVersion, PHP: s.PHP, Web: s.Web,
+	return site.Request{Name: s.Name, Title: s.Title, Group: s.Group, CMS: s.CMS, CMSVersion: s.CMSVersion, PHP: s.PHP, Web: s.Web,
 		Database: s.Database, Domain: s.Domain, Stencil: s.Stencil, Touches: s.Touches,
-		Admin: s.Admin, AdminEmail: s.AdminEmail, Domains: s.Domains, Language: s.Language, TimeZone: s.TimeZone, Network: s.Network,
+		Administrator: site.Administrator{Name: s.Administrator.Name, Mail: s.Administrator.Mail}, Domains: s.Domains,
+		Language: s.Language, TimeZone: s.TimeZone, Network: s.Network,
 		SubSites: s.SubSites, Plugins: s.Plugins, Themes: s.Themes, Offline: is(s.Offline), SearchEngines: is(s.Visible)}
 }
 
@@ -133,7 +163,7 @@ func is(said *bool) bool { return said != nil && *said }
 
 func words(s Site) []string {
 	said := []string{}
-	for _, pair := range [][2]string{{"kit", strings.TrimSpace(s.Kit + " " + s.KitVersion)}, {"stencil", s.Stencil}, {"php", s.PHP},
+	for _, pair := range [][2]string{{"cms", strings.TrimSpace(s.CMS + " " + s.CMSVersion)}, {"stencil", s.Stencil}, {"php", s.PHP},
 		{"web", s.Web}, {"database", s.Database}, {"domain", s.Domain}, {"group", s.Group}, {"language", s.Language}, {"time zone", s.TimeZone},
 		{"network by", s.Network}, {"plugins", strings.Join(s.Plugins, " ")}, {"themes", strings.Join(s.Themes, " ")}} {
 		if pair[1] != "" {
@@ -144,9 +174,10 @@ func words(s Site) []string {
 }
 
 func of(s wire.Site) Site {
-	one := Site{Name: s.Name, Title: s.Title, Group: s.Group, Note: s.Note, Kit: s.Kit.Name, KitVersion: s.Kit.Version,
+	one := Site{Name: s.Name, Title: s.Title, Group: s.Group, Note: s.Note, CMS: s.CMS.Name, CMSVersion: s.CMS.Version,
 		PHP: s.Stack.PHP.Engine, Web: s.Stack.Web.Engine, Database: s.Stack.Database.Engine,
-		Admin: s.Admin.User, AdminEmail: s.Admin.Email, Domains: s.Domains, Language: s.Language, TimeZone: s.TimeZone, Network: s.Network,
+		Administrator: Administrator{s.Administrator.Name, s.Administrator.Mail}, Domains: s.Domains, Language: s.Language,
+		TimeZone: s.TimeZone, Network: s.Network,
 		Plugins: s.Plugins, Themes: s.Themes, Touches: s.Touches, PHPIni: s.PHPIni}
 	if s.Offline {
 		one.Offline = &s.Offline
@@ -187,7 +218,7 @@ func ParseSite(text []byte) (SiteFile, error) {
 	var f SiteFile
 	read, err := yamltext.Read(text, &f)
 	if err != nil {
-		return f, err
+		return f, renamed(err)
 	}
 	switch {
 	case f.Version != 1:
@@ -225,5 +256,5 @@ func Of(there []wire.Site) ([]byte, error) {
 		f.Sites = append(f.Sites, one)
 	}
 	text, err := yaml.Marshal(f)
-	return append([]byte("# The fleet, written by vessik fleet write; vessik fleet apply FILE makes it so elsewhere.\n"), text...), err
+	return append([]byte("# The fleet, written by vessik fleet write; vessik fleet match FILE makes it so elsewhere.\n"), text...), err
 }

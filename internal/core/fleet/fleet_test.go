@@ -16,7 +16,7 @@ var engines = map[string][]site.EngineFact{"php": {{ID: "php-8.2"}, {ID: "php-7.
 
 func there() []wire.Site {
 	s := wire.Site{Name: "fernhollow", Title: "Fernhollow", State: site.Running, Domain: "fernhollow.localhost",
-		Kit: site.Kit{Name: "wordpress", Version: "6.1"}}
+		CMS: wire.TitledCMS{Name: "wordpress", Version: "6.1"}}
 	s.Stack.PHP.Engine, s.Stack.Web.Engine, s.Stack.Database.Engine = "php-8.2", "nginx-1.22", "mariadb-10.11"
 	return []wire.Site{s}
 }
@@ -47,6 +47,14 @@ func TestFaultsAreToldWithLineAndColumn(t *testing.T) {
 	assert.Len(t, faults, 3, "all at once: %v", err)
 }
 
+func TestAFormersNamesAreToldWithTodays(t *testing.T) {
+	_, _, err := Parse([]byte("fleet: 1\nsites:\n  - name: moss\n    kit: empty\n    admin: ines\n"))
+	assert.ErrorContains(t, err, `unknown field "kit"; it is called cms`)
+	assert.ErrorContains(t, err, `unknown field "admin"; it is called administrator, with name: below it`)
+	_, err = ParseSite([]byte("vessik-site: 1\nname: moss\nkit: empty\n"))
+	assert.ErrorContains(t, err, `unknown field "kit"; it is called cms`)
+}
+
 func TestWhatAFileSaysOfASiteIsCarriedOutOrRefusedByName(t *testing.T) {
 	f, _, err := Parse([]byte("fleet: 1\nsites:\n  - name: fernhollow\n    title: Ferns\n    offline: true\n" +
 		"    php_ini: {memory_limit: 512M}\n"))
@@ -58,23 +66,24 @@ func TestWhatAFileSaysOfASiteIsCarriedOutOrRefusedByName(t *testing.T) {
 	assert.Equal(t, []string{"memory_limit = 512M", "offline on"}, steps[1].Words)
 	for field, value := range map[string]string{"language": "fr_FR", "time_zone": "Europe/Lisbon", "search_engines": "true",
 		"plugins": "[menu]",
-		"themes":  "[leaf]", "admin": "ines", "admin_email": "i@x.example", "stencil": "basics",
+		"themes":  "[leaf]", "administrator": "{name: ines}", "stencil": "basics",
 		"finishing_touches": "[no-samples]", "network": "folders", "sub_sites": "[north]",
-		"kit": "spip", "kit_version": "'5.7'", "php_ini": "{'memory limit': x}",
+		"cms": "spip", "cms_version": "'5.7'", "php_ini": "{'memory limit': x}",
 		"title": `"two\nlines"`} {
 		f, read, err := Parse([]byte("fleet: 1\nsites:\n  - name: moss\n  - name: fernhollow\n    " + field + ": " + value + "\n"))
 		require.NoError(t, err, field)
 		_, problems = Compare(f, there(), engines)
 		require.Len(t, problems, 1, field)
 		problems = f.Locate(read, problems)
-		assert.True(t, problems[0].Field == field || field == "php_ini" && problems[0].Field == "php.memory limit", field)
+		assert.True(t, problems[0].Field == field || field == "administrator" && problems[0].Field == "administrator.name" || field ==
+			"php_ini" && problems[0].Field == "php.memory limit", field)
 		assert.Contains(t, []int{4, 5}, problems[0].Line, field)
 	}
 }
 
 func TestWhatLeadsToTheFile(t *testing.T) {
 	f, _, err := Parse([]byte("fleet: 1\nsites:\n  - {name: fernhollow, php: '7.4', web: nginx, group: Gardens, state: stopped}\n  - {name: " +
-		"moss, kit: empty, php: '8.2', note: wet, state: stopped}\n"))
+		"moss, cms: empty, php: '8.2', note: wet, state: stopped}\n"))
 	require.NoError(t, err)
 	steps, problems := Compare(f, there(), engines)
 	require.Empty(t, problems)
@@ -84,12 +93,12 @@ func TestWhatLeadsToTheFile(t *testing.T) {
 	}
 	assert.Equal(t, []string{"restack fernhollow", "label fernhollow", "stop fernhollow", "make moss", "label moss", "stop moss"}, whats)
 	assert.Equal(t, wire.Restack{PHP: "php-7.4"}, *steps[0].Stack, "what fits already stays")
-	assert.Equal(t, "empty", steps[3].Make.Kit)
+	assert.Equal(t, "empty", steps[3].Make.CMS)
 
-	f.Sites[0] = Site{Name: "fernhollow", Kit: "empty", PHP: "9.9", Domain: "other.localhost"}
+	f.Sites[0] = Site{Name: "fernhollow", CMS: "empty", PHP: "9.9", Domain: "other.localhost"}
 	steps, problems = Compare(f, there(), engines)
 	require.Len(t, problems, 2)
-	assert.Equal(t, "kit", problems[0].Field)
+	assert.Equal(t, "cms", problems[0].Field)
 	assert.Equal(t, "readdress", steps[0].What)
 	f.Sites[0] = Site{Name: "fernhollow", Domains: []string{"b.test", "a.test"}}
 	steps, problems = Compare(f, there(), engines)

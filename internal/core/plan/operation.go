@@ -45,7 +45,7 @@ type Change struct {
 	Site   string   `json:"site"`
 	Before Target   `json:"before"`
 	After  Target   `json:"after"`
-	Keep   bool     `json:"keep" doc:"Keep the new one although a check fails"`
+	Stay   bool     `json:"stay" doc:"Stay with the new one although a check fails"`
 	Who    string   `json:"who"`
 	Rename string   `json:"rename,omitempty" doc:"The site's new name"`
 	Load   *Loading `json:"load,omitempty" doc:"A dump that takes the place of the database"`
@@ -70,7 +70,7 @@ type Target struct {
 // Loading names a dump.
 type Loading struct {
 	SQL     string `json:"sql" doc:"File"`
-	Address string `json:"address,omitempty" doc:"Base address in it; found where the kit knows how"`
+	Address string `json:"address,omitempty" doc:"Base address in it; found where the CMS knows how"`
 }
 
 // SettingsEntry is one entry of a site's history: what the settings were from then on.
@@ -160,11 +160,11 @@ func (w Watched) With(change Watched) Watched {
 
 // Trial tries one site on many stacks, on temporary copies.
 type Trial struct {
-	Site    string   `json:"site"`
-	Visit   []string `json:"visit" nullable:"false" doc:"Addresses that are asked besides the front page"`
-	Keep    bool     `json:"keep"`
-	Picture bool     `json:"picture" doc:"Pictures of the front page are compared"`
-	Cells   []Cell   `json:"cells" nullable:"false"`
+	Site       string   `json:"site"`
+	Visit      []string `json:"visit" nullable:"false" doc:"Paths that are asked besides the front page"`
+	KeepCopies bool     `json:"keep_copies"`
+	Picture    bool     `json:"picture" doc:"Pictures of the front page are compared"`
+	Cells      []Cell   `json:"cells" nullable:"false"`
 }
 
 // Cell is one combination of a trial.

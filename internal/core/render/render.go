@@ -138,8 +138,8 @@ type PHP struct {
 	Socket       string
 	ProbeFile    string
 	Ticket       string            // the PHP that signs a user in; empty for none
-	KitPHP       string            // of the kit, run before every script
-	KitDebug     map[string]string // constants of the kit for a site that debugs, with their values in PHP
+	CMSPHP       string            // of the CMS, run before every script
+	CMSDebug     map[string]string // constants of the CMS for a site that debugs, with their values in PHP
 	Children     int
 	OpenBasedir  string // set where the kernel cannot confine
 	ExtensionDir string
@@ -147,16 +147,16 @@ type PHP struct {
 	Cache        string // folder of compiled scripts; empty for none
 }
 
-// KitPrepend is the kit's PHP, held in a function of its own.
-func (p PHP) KitPrepend() string {
-	if p.KitPHP == "" {
+// CMSPrepend is the CMS's PHP, held in a function of its own.
+func (p PHP) CMSPrepend() string {
+	if p.CMSPHP == "" {
 		return ""
 	}
-	return "(static function () {\n" + strings.TrimSpace(p.KitPHP) + "\n})();\n"
+	return "(static function () {\n" + strings.TrimSpace(p.CMSPHP) + "\n})();\n"
 }
 
 // DebugNames are the constants that a site which debugs has from here, as alternatives of a pattern.
-func (p PHP) DebugNames() string { return strings.Join(slices.Sorted(maps.Keys(p.KitDebug)), "|") }
+func (p PHP) DebugNames() string { return strings.Join(slices.Sorted(maps.Keys(p.CMSDebug)), "|") }
 
 func (p PHP) Pool() string { return render("php-fpm.conf", p) }
 func (p PHP) Ini() string  { return render("php.ini", p) }

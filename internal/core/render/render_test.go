@@ -48,12 +48,12 @@ func TestTemplatesFitTheirValues(t *testing.T) {
 	assert.NotContains(t, php.Pool(), "open_basedir", "only where the kernel cannot confine")
 	assert.Contains(t, php.Prepend(), "hash_equals('secret'")
 	assert.NotContains(t, php.Prepend(), "static function () {\necho")
-	php.KitDebug = map[string]string{"CARE": "true", "LEVEL": "8"}
+	php.CMSDebug = map[string]string{"CARE": "true", "LEVEL": "8"}
 	assert.Contains(t, php.Prepend(), "\ndefine('CARE', true);\ndefine('LEVEL', 8);\n")
 	assert.Contains(t, php.Prepend(), "(CARE|LEVEL) already defined")
 	php.Site.Settings.Debug = false
 	assert.NotContains(t, php.Prepend(), "CARE")
-	php.KitPHP = "\necho '<&';\n"
+	php.CMSPHP = "\necho '<&';\n"
 	assert.True(t, strings.HasSuffix(php.Prepend(), "(static function () {\necho '<&';\n})();\n"), php.Prepend())
 	assert.Contains(t, MariaDB{Socket: "/s"}.String(), "skip-networking")
 	assert.Contains(t, MariaDB{Socket: "/s", Port: 22000}.String(), "bind-address = 127.0.0.1")

@@ -27,15 +27,15 @@ func (c *checker) origin(s Site, f Facts) {
 		asked       []string
 	}{{"plugin", "plugins", s.Plugins}, {"theme", "themes", s.Themes}} {
 		for _, asked := range part.asked {
-			if found, all := f.OnShelf(s.Kit.Name, part.kind, asked); !found {
+			if found, all := f.OnShelf(s.CMS.Name, part.kind, asked); !found {
 				c.add(part.field, "choose from "+cmp.Or(strings.Join(all, ", "), "none: put one there first with vessik shelf add FILE"),
-					"there is no %s %q for %s on the shelf", part.kind, asked, s.Kit.Name)
+					"there is no %s %q for %s on the shelf", part.kind, asked, s.CMS.Name)
 			}
 		}
 	}
 	for _, text := range s.Touches {
 		name, value, _ := strings.Cut(text, "=")
-		known := f.Touches[s.Kit.Name]
+		known := f.Touches[s.CMS.Name]
 		i := slices.IndexFunc(known, func(t TouchFact) bool { return t.Name == name })
 		switch {
 		case i < 0:
@@ -43,8 +43,8 @@ func (c *checker) origin(s Site, f Facts) {
 			for _, t := range known {
 				names = append(names, t.Name)
 			}
-			c.add("finishing_touches", "choose from "+cmp.Or(strings.Join(names, ", "), "none: this kit has none"), "%s has no finishing touch %q",
-				s.Kit.Name, name)
+			c.add("finishing_touches", "choose from "+cmp.Or(strings.Join(names, ", "), "none: this CMS has none"), "%s has no finishing touch %q",
+				s.CMS.Name, name)
 		case known[i].Value == nil && value != "":
 			c.add("finishing_touches", "leave the value out", "%s takes none", name)
 		case known[i].Value != nil && !known[i].Value.MatchString(value):
@@ -65,8 +65,8 @@ func (c *checker) network(s Site, f Facts) {
 		}
 		return
 	}
-	if modes := f.Networks[s.Kit.Name]; !slices.Contains(modes, s.Network) {
-		c.add("network", "choose from "+cmp.Or(strings.Join(modes, ", "), "none: this kit has none"), "%s makes no network by %q", s.Kit.Name,
+	if modes := f.Networks[s.CMS.Name]; !slices.Contains(modes, s.Network) {
+		c.add("network", "choose from "+cmp.Or(strings.Join(modes, ", "), "none: this CMS has none"), "%s makes no network by %q", s.CMS.Name,
 			s.Network)
 	} else if s.Origin.Kind == FromArchive {
 		c.add("network", "leave it out", "its own installer decides that")
@@ -86,12 +86,12 @@ var languageName = regexp.MustCompile(`^[a-z]{2,3}([_-][A-Za-z0-9]{2,12})*$`)
 // locale judges the language and the time zone.
 func (c *checker) locale(s Site, f Facts) {
 	if s.Language != "" && f.Languages != nil {
-		names, known := f.Languages(s.Kit)
+		names, known := f.Languages(s.CMS)
 		switch {
 		case known && len(names) == 0:
-			c.add("language", "leave it out, and choose in the site itself", "nothing is known of the languages of %s", s.Kit.Name)
+			c.add("language", "leave it out, and choose in the site itself", "nothing is known of the languages of %s", s.CMS.Name)
 		case known && !slices.Contains(names, s.Language):
-			c.add("language", "choose one of "+strings.Join(names, ", "), "%s %s has no language %q here", s.Kit.Name, s.Kit.Version, s.Language)
+			c.add("language", "choose one of "+strings.Join(names, ", "), "%s %s has no language %q here", s.CMS.Name, s.CMS.Version, s.Language)
 		case !languageName.MatchString(s.Language):
 			c.add("language", "write it as de_DE", "%q is not a language", s.Language)
 		}
@@ -193,7 +193,7 @@ func (c *checker) title(s Site) {
 }
 
 // RootFault is why a document root cannot be used, by its path inside a site's folder; empty where it can. Whatever brings one in, a
-// stencil, a kit or an archive, is judged by this.
+// stencil, a CMS or an archive, is judged by this.
 func RootFault(root string) string {
 	switch {
 	case root == "":
@@ -281,19 +281,22 @@ func (c *checker) port(s Site, f Facts) {
 
 func (c *checker) admin(s Site) {
 	switch {
-	case !userName.MatchString(s.Admin.User) && !strings.HasSuffix(s.Admin.User, "-keeper"), len(s.Admin.User) > 60:
-		c.add("admin", "use letters, digits, and . _ @ - inside, 60 characters at most", "%q is not a user name", s.Admin.User)
-	case slices.Contains(guessed, strings.ToLower(s.Admin.User)):
-		c.guess("admin", "choose a name of your own, such as head-keeper", "%q is what everybody tries first, and local habits go live",
-			s.Admin.User)
+	case !userName.MatchString(s.Administrator.Name) && !strings.HasSuffix(s.Administrator.Name, "-keeper"), len(s.Administrator.Name) > 60:
+		c.add("administrator.name", "use letters, digits, and . _ @ - inside, 60 characters at most", "%q is not a user name",
+			s.Administrator.Name)
+	case slices.Contains(guessed, strings.ToLower(s.Administrator.Name)):
+		c.guess("administrator.name", "choose a name of your own, such as head-keeper",
+			"%q is what everybody tries first, and local habits go live",
+			s.Administrator.Name)
 	}
-	if address, err := mail.ParseAddress(s.Admin.Email); err != nil || address.Address != s.Admin.Email || !strings.Contains(s.Admin.Email,
-		".") {
+	if address, err := mail.ParseAddress(s.Administrator.Mail); err != nil || address.Address != s.Administrator.Mail ||
+		!strings.Contains(s.Administrator.Mail,
+			".") {
 		if label.MatchString(s.Name) {
-			c.add("admin_email", "write it as name@host.example", "%q is not a mail address", s.Admin.Email)
+			c.add("administrator.mail", "write it as name@host.example", "%q is not a mail address", s.Administrator.Mail)
 		}
 	}
-	c.password("admin_password", s.Admin.Password, s.Admin.User, s.Name)
+	c.password("administrator.password", s.Administrator.Password, s.Administrator.Name, s.Name)
 }
 
 // CheckTitle judges a title that a site is to have.
@@ -365,19 +368,19 @@ func (c *checker) stack(s Site, f Facts) {
 			c.add(part.field, "choose one of "+strings.Join(ids, ", "), "no %s engine fits %q", part.kind, part.id)
 		}
 	}
-	kits := []string{}
+	definitions := []string{}
 	for name := range f.Releases {
-		kits = append(kits, name)
+		definitions = append(definitions, name)
 	}
-	slices.Sort(kits)
+	slices.Sort(definitions)
 	if s.Origin.Kind != "" { // its version is what it is
-		if !slices.Contains(f.KitNames, s.Kit.Name) && s.originFault == "" {
-			c.add("kit", "choose one of "+strings.Join(kits, ", "), "there is no kit %q", s.Kit.Name)
+		if !slices.Contains(f.CMSNames, s.CMS.Name) && s.originFault == "" {
+			c.add("cms", "choose one of "+strings.Join(definitions, ", "), "there is no CMS %q", s.CMS.Name)
 		}
-	} else if versions, ok := f.Releases[s.Kit.Name]; !ok {
-		c.add("kit", "choose one of "+strings.Join(kits, ", "), "there is no kit %q", s.Kit.Name)
-	} else if !slices.Contains(versions, s.Kit.Version) {
-		c.add("kit_version", "choose one of "+strings.Join(versions, ", "), "there is no %s %q", s.Kit.Name, s.Kit.Version)
+	} else if versions, ok := f.Releases[s.CMS.Name]; !ok {
+		c.add("cms", "choose one of "+strings.Join(definitions, ", "), "there is no CMS %q", s.CMS.Name)
+	} else if !slices.Contains(versions, s.CMS.Version) {
+		c.add("cms_version", "choose one of "+strings.Join(versions, ", "), "there is no %s %q", s.CMS.Name, s.CMS.Version)
 	}
 }
 

@@ -10,35 +10,35 @@ import (
 
 // Defaults are what is set once for all sites that are made later; they stand in vessik.yaml in the home folder.
 type Defaults struct {
-	Admin         string   `yaml:"admin,omitempty" json:"admin,omitempty" doc:"Administrator's user name"`
-	AdminEmail    string   `yaml:"admin_email,omitempty" json:"admin_email,omitempty" doc:"Administrator's mail address"`
-	AdminPassword string   `yaml:"admin_password,omitempty" json:"admin_password,omitempty" doc:"Their password; generated where empty"`
-	Ending        string   `yaml:"domain_ending,omitempty" json:"domain_ending,omitempty" doc:"Ends the sites' domains" example:"localhost"`
-	Folder        string   `yaml:"sites_folder,omitempty" json:"sites_folder,omitempty" doc:"Where the sites' folders are made; absolute"`
-	Kit           string   `yaml:"kit,omitempty" json:"kit,omitempty" doc:"The CMS"`
-	KitVersion    string   `yaml:"kit_version,omitempty" json:"kit_version,omitempty" doc:"Its version"`
-	PHP           string   `yaml:"php,omitempty" json:"php,omitempty" doc:"PHP engine"`
-	Web           string   `yaml:"web,omitempty" json:"web,omitempty" doc:"Web server engine"`
-	Database      string   `yaml:"database,omitempty" json:"database,omitempty" doc:"Database engine"`
-	Language      string   `yaml:"language,omitempty" json:"language,omitempty" doc:"Language of that CMS, as it writes it" example:"de_DE"`
-	TimeZone      string   `yaml:"time_zone,omitempty" json:"time_zone,omitempty" doc:"Time zone, by its IANA name" example:"Europe/Lisbon"`
-	Group         string   `yaml:"group,omitempty" json:"group,omitempty" doc:"Group of new sites"`
-	Appearance    string   `yaml:"appearance,omitempty" json:"appearance,omitempty" doc:"The console: light, dark or system"`
-	Days          string   `yaml:"operations_days,omitempty" json:"operations_days,omitempty" doc:"How many days operations are kept"`
-	Most          string   `yaml:"operations_kept,omitempty" json:"operations_kept,omitempty" doc:"How many operations are kept at most"`
-	Touches       []string `yaml:"finishing_touches,omitempty" json:"finishing_touches,omitempty" doc:"Finishing touches of that CMS"`
+	Ending     string   `yaml:"domain_ending,omitempty" json:"domain_ending,omitempty" doc:"Ends the sites' domains" example:"localhost"`
+	Folder     string   `yaml:"sites_folder,omitempty" json:"sites_folder,omitempty" doc:"Where the sites' folders are made; absolute"`
+	CMS        string   `yaml:"cms,omitempty" json:"cms,omitempty" doc:"The CMS"`
+	CMSVersion string   `yaml:"cms_version,omitempty" json:"cms_version,omitempty" doc:"Its version"`
+	PHP        string   `yaml:"php,omitempty" json:"php,omitempty" doc:"PHP engine"`
+	Web        string   `yaml:"web,omitempty" json:"web,omitempty" doc:"Web server engine"`
+	Database   string   `yaml:"database,omitempty" json:"database,omitempty" doc:"Database engine"`
+	Language   string   `yaml:"language,omitempty" json:"language,omitempty" doc:"Language of that CMS, as it writes it" example:"de_DE"`
+	TimeZone   string   `yaml:"time_zone,omitempty" json:"time_zone,omitempty" doc:"Time zone, by its IANA name" example:"Europe/Lisbon"`
+	Group      string   `yaml:"group,omitempty" json:"group,omitempty" doc:"Group of new sites"`
+	Appearance string   `yaml:"appearance,omitempty" json:"appearance,omitempty" doc:"The console: light, dark or system"`
+	Days       string   `yaml:"operations_days,omitempty" json:"operations_days,omitempty" doc:"How many days operations are kept"`
+	Most       string   `yaml:"operations_kept,omitempty" json:"operations_kept,omitempty" doc:"How many operations are kept at most"`
+	Touches    []string `yaml:"finishing_touches,omitempty" json:"finishing_touches,omitempty" doc:"Finishing touches of that CMS"`
+
+	Administrator Administrator `yaml:"administrator,omitempty" json:"administrator,omitzero"`
 }
 
-// DefaultNames are the settings' names, as they stand in vessik.yaml.
-var DefaultNames = []string{"admin", "admin_email", "admin_password", "domain_ending", "sites_folder", "kit", "kit_version", "php", "web",
+// DefaultNames are the settings' names, as they are asked for; administrator, mail and password stand together in vessik.yaml.
+var DefaultNames = []string{"administrator", "mail", "password", "domain_ending", "sites_folder", "cms", "cms_version", "php", "web",
 	"database", "language", "time_zone", "group", "finishing_touches", "appearance",
 	"operations_days", "operations_kept"}
 
 // field is one of them, by its name.
 func (d *Defaults) field(name string) *string {
-	return map[string]*string{"admin": &d.Admin, "admin_email": &d.AdminEmail, "admin_password": &d.AdminPassword, "domain_ending": &d.Ending,
-		"sites_folder": &d.Folder, "kit": &d.Kit,
-		"kit_version": &d.KitVersion, "php": &d.PHP, "web": &d.Web, "database": &d.Database, "group": &d.Group,
+	return map[string]*string{"administrator": &d.Administrator.Name, "mail": &d.Administrator.Mail,
+		"password": &d.Administrator.Password, "domain_ending": &d.Ending,
+		"sites_folder": &d.Folder, "cms": &d.CMS,
+		"cms_version": &d.CMSVersion, "php": &d.PHP, "web": &d.Web, "database": &d.Database, "group": &d.Group,
 		"language": &d.Language, "time_zone": &d.TimeZone, "appearance": &d.Appearance,
 		"operations_days": &d.Days, "operations_kept": &d.Most}[name]
 }
@@ -99,35 +99,39 @@ func SplitTouches(text string) []string {
 
 // Fill gives a request what it leaves open and was set once.
 func (d Defaults) Fill(r Request) Request {
-	r.Admin, r.AdminEmail, r.AdminPassword = cmp.Or(r.Admin, d.Admin), cmp.Or(r.AdminEmail, d.AdminEmail),
-		cmp.Or(r.AdminPassword, d.AdminPassword)
+	r.Administrator = Administrator{Name: cmp.Or(r.Administrator.Name, d.Administrator.Name),
+		Mail: cmp.Or(r.Administrator.Mail, d.Administrator.Mail), Password: cmp.Or(r.Administrator.Password, d.Administrator.Password)}
 	r.PHP, r.Web, r.Database, r.Group = cmp.Or(r.PHP, d.PHP), cmp.Or(r.Web, d.Web), cmp.Or(r.Database, d.Database), cmp.Or(r.Group, d.Group)
 	r.TimeZone = cmp.Or(r.TimeZone, d.TimeZone)
 	if originOf(r).Kind == "" {
-		if r.Kit == "" || r.Kit == d.Kit {
-			r.KitVersion = cmp.Or(r.KitVersion, d.KitVersion)
+		if r.CMS == "" || r.CMS == d.CMS {
+			r.CMSVersion = cmp.Or(r.CMSVersion, d.CMSVersion)
 			if r.Touches == nil {
 				r.Touches = d.Touches
 			}
 			r.Language = cmp.Or(r.Language, d.Language)
 		}
-		r.Kit = cmp.Or(r.Kit, d.Kit)
+		r.CMS = cmp.Or(r.CMS, d.CMS)
 	}
 	return r
 }
 
 // CheckDefaults judges them by a site that would be made with them: what is wrong, by the setting at fault.
 func CheckDefaults(d Defaults, f Facts) Problems {
-	const name = "set-once-trial"
+	const name = "defaults-trial"
 	f.Defaults = d
 	problems := Problems{}
-	for _, p := range Check(Derive(Request{Name: name}, f), f) {
+	for _, p := range Check(Complete(Request{Name: name}, f), f) {
 		p.Site = ""
 		switch p.Field {
 		case "domain":
 			p.Field = "domain_ending"
 		case "folder":
 			p.Field = "sites_folder"
+		case "administrator.name":
+			p.Field = "administrator"
+		case "administrator.mail", "administrator.password":
+			p.Field = strings.TrimPrefix(p.Field, "administrator.")
 		}
 		if slices.Contains(DefaultNames, p.Field) && d.Get(p.Field) != "" {
 			problems = append(problems, p)

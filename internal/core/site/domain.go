@@ -127,7 +127,7 @@ func (c *checker) domain(s Site, f Facts, field, domain string) {
 		case other.InNetwork(domain):
 			c.add(field, "choose another domain", "%s lies in the network of the site %s", domain, other.Name)
 		case forward:
-			c.add(field, "choose another domain, or end that with: vessik domains "+other.Name+" -forget "+domain,
+			c.add(field, "choose another domain, or end that with: vessik domains "+other.Name+" -drop "+domain,
 				"%s still leads to the site %s, which had it before", domain, other.Name)
 		}
 	}

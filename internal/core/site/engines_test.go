@@ -76,17 +76,17 @@ func TestTheCMSFollowsThePHP(t *testing.T) {
 	f := facts()
 	f.Engines["php"] = []EngineFact{{ID: "php-8.2"}, {ID: "php-8.4"}, {ID: "php-9.0"}}
 	f.Releases = map[string][]string{"wordpress": {"6.1", "6.8", "5.7"}}
-	f.Supports = func(k Kit, php string) bool { return php == "php-8.2" || php == "php-8.4" && k.Version == "6.8" }
-	assert.Equal(t, "6.1", Derive(Request{Name: "a"}, f).Kit.Version, "the usual one")
-	assert.Equal(t, "6.8", Derive(Request{Name: "a", PHP: "8.4"}, f).Kit.Version, "one that bears it")
-	assert.Equal(t, "6.1", Derive(Request{Name: "a", PHP: "9"}, f).Kit.Version, "none does: the usual one")
-	assert.Equal(t, "5.7", Derive(Request{Name: "a", PHP: "8.4", KitVersion: "5.7"}, f).Kit.Version, "as it was asked for")
-	s := Derive(Request{Name: "a", Port: 4000}, f)
+	f.Supports = func(k CMS, php string) bool { return php == "php-8.2" || php == "php-8.4" && k.Version == "6.8" }
+	assert.Equal(t, "6.1", Complete(Request{Name: "a"}, f).CMS.Version, "the usual one")
+	assert.Equal(t, "6.8", Complete(Request{Name: "a", PHP: "8.4"}, f).CMS.Version, "one that bears it")
+	assert.Equal(t, "6.1", Complete(Request{Name: "a", PHP: "9"}, f).CMS.Version, "none does: the usual one")
+	assert.Equal(t, "5.7", Complete(Request{Name: "a", PHP: "8.4", CMSVersion: "5.7"}, f).CMS.Version, "as it was asked for")
+	s := Complete(Request{Name: "a", Port: 4000}, f)
 	assert.True(t, s.PortPinned)
 	f.PortRange = [2]int{31000, 31001}
-	assert.Equal(t, 31000, Derive(Request{Name: "a"}, f).Port)
+	assert.Equal(t, 31000, Complete(Request{Name: "a"}, f).Port)
 	f.PortHolder = func(int) string { return "somebody" }
-	assert.Contains(t, Check(Derive(Request{Name: "a"}, f), f).Error(), "no port from 31000 to 31001 is free")
+	assert.Contains(t, Check(Complete(Request{Name: "a"}, f), f).Error(), "no port from 31000 to 31001 is free")
 }
 
 func TestSettingsAreJudged(t *testing.T) {
@@ -168,9 +168,9 @@ func TestSettingsAreToldApartInWords(t *testing.T) {
 	assert.Equal(t, "30s", Settings{RestAfter: 30}.Rest().String())
 }
 
-func TestWhatIsSetOnceFillsWhatIsLeftOpen(t *testing.T) {
+func TestWhatIsDefaultsFillsWhatIsLeftOpen(t *testing.T) {
 	d := Defaults{}
-	for name, value := range map[string]string{"admin": "head-keeper", "php": "php-8.2", "kit": "wordpress", "kit_version": "6.1",
+	for name, value := range map[string]string{"administrator": "head-keeper", "php": "php-8.2", "cms": "wordpress", "cms_version": "6.1",
 		"group": "Gardens", "finishing_touches": "no-samples,,no-comments"} {
 		require.True(t, d.Set(name, value), name)
 		if name != "finishing_touches" {
@@ -179,46 +179,48 @@ func TestWhatIsSetOnceFillsWhatIsLeftOpen(t *testing.T) {
 	}
 	assert.False(t, d.Set("colour", "green"))
 	assert.Equal(t, "no-samples,no-comments", d.Get("finishing_touches"))
-	r := d.Fill(Request{Name: "moss", Admin: "ines"})
-	assert.Equal(t, "ines php-8.2 wordpress 6.1 Gardens", strings.Join([]string{r.Admin, r.PHP, r.Kit, r.KitVersion, r.Group}, " "))
+	r := d.Fill(Request{Name: "moss", Administrator: Administrator{Name: "ines"}})
+	assert.Equal(t, "ines php-8.2 wordpress 6.1 Gardens", strings.Join([]string{r.Administrator.Name, r.PHP, r.CMS, r.CMSVersion,
+		r.Group}, " "))
 	assert.Equal(t, []string{"no-samples", "no-comments"}, r.Touches)
-	assert.Empty(t, d.Fill(Request{Name: "moss", Kit: "empty"}).KitVersion, "a version is of its own CMS")
-	assert.Empty(t, d.Fill(Request{Name: "moss", Stencil: "fern"}).Kit, "a stencil is what it is")
+	assert.Empty(t, d.Fill(Request{Name: "moss", CMS: "empty"}).CMSVersion, "a version is of its own CMS")
+	assert.Empty(t, d.Fill(Request{Name: "moss", Stencil: "fern"}).CMS, "a stencil is what it is")
 	assert.NotNil(t, d.Fill(Request{Name: "moss", Touches: []string{}}).Touches)
 	assert.Empty(t, d.Fill(Request{Name: "moss", Touches: []string{}}).Touches, "none, and meant so")
-	require.True(t, d.Set("admin", ""))
-	assert.Empty(t, d.Get("admin"))
+	require.True(t, d.Set("administrator", ""))
+	assert.Empty(t, d.Get("administrator"))
 }
 
 func TestDefaultsAreJudgedByASiteThatWouldBeMade(t *testing.T) {
 	f := facts()
 	assert.Empty(t, CheckDefaults(Defaults{}, f))
 	found := []string{}
-	for _, p := range CheckDefaults(Defaults{Admin: "root", Ending: "not a host", Folder: "here", PHP: "php-9", AdminPassword: "short"}, f) {
+	for _, p := range CheckDefaults(Defaults{Administrator: Administrator{Name: "root", Password: "short"}, Ending: "not a host",
+		Folder: "here", PHP: "php-9"}, f) {
 		found = append(found, p.Field)
 	}
-	assert.ElementsMatch(t, []string{"admin", "domain_ending", "sites_folder", "php", "admin_password"}, found)
+	assert.ElementsMatch(t, []string{"administrator", "domain_ending", "sites_folder", "php", "password"}, found)
 }
 
 func TestASiteIsMadeOfWhatIsFound(t *testing.T) {
 	f := facts()
 	f.Found = func(o Origin) (Found, string) {
-		return Found{Kit: map[string]Kit{"fern": {"wordpress", "6.1"}, "/srv/moss": {"archive", "1"}}[o.From],
+		return Found{CMS: map[string]CMS{"fern": {"wordpress", "6.1"}, "/srv/moss": {"archive", "1"}}[o.From],
 			Root: map[string]string{"/srv/moss": "public"}[o.From]}, map[string]string{"gone": "there is no stencil \"gone\""}[o.From]
 	}
-	f.KitNames = []string{"wordpress", "archive"}
-	s := Derive(Request{Name: "moss", Adopt: "/srv/moss", SQL: "/srv/moss.sql", SQLAddress: "https://moss.example/"}, f)
+	f.CMSNames = []string{"wordpress", "archive"}
+	s := Complete(Request{Name: "moss", Adopt: "/srv/moss", SQL: "/srv/moss.sql", SQLAddress: "https://moss.example/"}, f)
 	assert.Equal(t, "/srv/moss /srv/moss/public archive https://moss.example",
-		strings.Join([]string{s.Folder, s.DocumentRoot(), s.Kit.Name, s.Origin.Address}, " "))
+		strings.Join([]string{s.Folder, s.DocumentRoot(), s.CMS.Name, s.Origin.Address}, " "))
 	assert.Empty(t, Check(s, f))
 	for field, r := range map[string]Request{"stencil": {Name: "moss", Stencil: "gone"},
 		"sql": {Name: "moss", Stencil: "fern", SQL: "/srv/moss.sql"}, "prefix": {Name: "moss", Prefix: "9;"},
 		"finishing_touches": {Name: "moss", Touches: []string{"frosty"}}} {
-		problems := Check(Derive(r, f), f)
+		problems := Check(Complete(r, f), f)
 		require.Len(t, problems, 1, field)
 		assert.Equal(t, field, problems[0].Field)
 	}
-	assert.Equal(t, "it holds wordpress, not empty", Derive(Request{Name: "moss", Stencil: "fern", Kit: "empty"}, f).originFault)
+	assert.Equal(t, "it holds wordpress, not empty", Complete(Request{Name: "moss", Stencil: "fern", CMS: "empty"}, f).originFault)
 }
 
 func TestACopyHasTheStackAndTheSettingsOfItsSource(t *testing.T) {
@@ -226,9 +228,9 @@ func TestACopyHasTheStackAndTheSettingsOfItsSource(t *testing.T) {
 	f.Defaults.PHP = "8.2"
 	settings := Settings{PHP: map[string]string{"memory_limit": "300M"}, Debug: true, Memory: 1 << 30}
 	f.Found = func(Origin) (Found, string) {
-		return Found{Kit: Kit{"wordpress", "6.1"}, Stack: Stack{"php-7.4", "apache-2.4", "mariadb-10.5"}, Settings: settings}, ""
+		return Found{CMS: CMS{"wordpress", "6.1"}, Stack: Stack{"php-7.4", "apache-2.4", "mariadb-10.5"}, Settings: settings}, ""
 	}
-	s := Derive(Request{Name: "moss", CopyOf: "fern", Web: "nginx-1.22", TimeZone: "Europe/Lisbon"}, f)
+	s := Complete(Request{Name: "moss", CopyOf: "fern", Web: "nginx-1.22", TimeZone: "Europe/Lisbon"}, f)
 	assert.Equal(t, Stack{"php-7.4", "nginx-1.22", "mariadb-10.5"}, s.Stack)
 	assert.Equal(t, map[string]string{"memory_limit": "300M", "date.timezone": "Europe/Lisbon"}, s.Settings.PHP)
 	assert.True(t, s.Settings.Debug && s.Settings.Memory == 1<<30)
@@ -236,19 +238,21 @@ func TestACopyHasTheStackAndTheSettingsOfItsSource(t *testing.T) {
 }
 
 func TestWhatIsEasilyGuessedIsTakenWhenItIsSaidAgain(t *testing.T) {
-	for words, r := range map[string]Request{"everybody tries first": {Admin: "admin"}, "short of 12": {AdminPassword: "fern-gate"},
-		`contains "secret"`: {AdminPassword: "my-secret-garden"}, "different characters": {AdminPassword: "abababababab"}} {
+	for words, r := range map[string]Request{"everybody tries first": {Administrator: Administrator{Name: "admin"}},
+		"short of 12":          {Administrator: Administrator{Password: "fern-gate"}},
+		`contains "secret"`:    {Administrator: Administrator{Password: "my-secret-garden"}},
+		"different characters": {Administrator: Administrator{Password: "abababababab"}}} {
 		r.Name = "moss"
-		problems := Check(Derive(r, facts()), facts())
+		problems := Check(Complete(r, facts()), facts())
 		require.Len(t, problems, 1, words)
 		assert.True(t, problems[0].Weak)
 		assert.Contains(t, problems[0].Message, words)
 		assert.Contains(t, problems[0].Remedy, "-force-weak")
 		r.ForceWeak = true
-		assert.Empty(t, Check(Derive(r, facts()), facts()), words)
+		assert.Empty(t, Check(Complete(r, facts()), facts()), words)
 	}
 	for _, password := range []string{"7-signs", " padded-with-spaces ", "bell\a-and-whistle"} {
-		problems := Check(Derive(Request{Name: "moss", AdminPassword: password, ForceWeak: true}, facts()), facts())
+		problems := Check(Complete(Request{Name: "moss", Administrator: Administrator{Password: password}, ForceWeak: true}, facts()), facts())
 		require.Len(t, problems, 1, password)
 		assert.False(t, problems[0].Weak)
 	}

@@ -21,11 +21,8 @@ type Request struct {
 	Folder           string   `json:"folder,omitempty" doc:"Absolute path; must be empty or not exist"`
 	Domain           string   `json:"domain,omitempty" doc:"Host name that the gateway answers for" example:"orchard-days.localhost"`
 	Port             int      `json:"port,omitempty" doc:"The site's own port on 127.0.0.1"`
-	Admin            string   `json:"admin,omitempty" doc:"The CMS administrator's user name"`
-	AdminEmail       string   `json:"admin_email,omitempty" doc:"The administrator's mail address"`
-	AdminPassword    string   `json:"admin_password,omitempty" doc:"12 characters or more; generated when empty"`
-	Kit              string   `json:"kit,omitempty" doc:"The CMS" example:"wordpress"`
-	KitVersion       string   `json:"kit_version,omitempty" doc:"The CMS version" example:"6.1"`
+	CMS              string   `json:"cms,omitempty" doc:"The CMS" example:"wordpress"`
+	CMSVersion       string   `json:"cms_version,omitempty" doc:"The CMS version" example:"6.1"`
 	PHP              string   `json:"php,omitempty" doc:"PHP engine" example:"php-8.2"`
 	Web              string   `json:"web,omitempty" doc:"Web server engine" example:"nginx-1.22"`
 	Database         string   `json:"database,omitempty" doc:"Database engine" example:"mariadb-10.11"`
@@ -39,7 +36,7 @@ type Request struct {
 	SQL              string   `json:"sql,omitempty" doc:"Dump to load (plain, gzip, Zstandard), an absolute path; with archive or adopt"`
 	SQLAddress       string   `json:"sql_address,omitempty" doc:"Base address in it; found where empty" example:"https://orchard.example"`
 	Touches          []string `json:"finishing_touches,omitempty" doc:"Finishing touches, NAME or NAME=VALUE"`
-	Language         string   `json:"language,omitempty" doc:"One of the kit's languages, or in short where only one fits" example:"de_DE"`
+	Language         string   `json:"language,omitempty" doc:"One of the CMS's languages, or in short where only one fits" example:"de_DE"`
 	TimeZone         string   `json:"time_zone,omitempty" doc:"Name of the IANA database" example:"Europe/Lisbon"`
 	Domains          []string `json:"domains,omitempty" doc:"Further host names that the site answers for"`
 	ForceDomain      bool     `json:"force_domain,omitempty" doc:"Also an ending that is public"`
@@ -52,6 +49,8 @@ type Request struct {
 	Group            string   `json:"group,omitempty" doc:"Label under which the fleet shows the site" example:"Gardens"`
 	SearchEngines    bool     `json:"search_engines,omitempty" doc:"Search engines may list the site"`
 	Prefix           string   `json:"prefix,omitempty" doc:"Begins the names of the CMS's tables; generated when empty" example:"k3xw_"`
+
+	Administrator Administrator `json:"administrator,omitzero" doc:"Of the CMS"`
 }
 
 // PortRange is where sites get their own ports from, unless the home has another.
@@ -68,20 +67,20 @@ type Facts struct {
 	Home     string                  // the service's home folder
 	Sites    []Site                  // all that exist
 	Engines  map[string][]EngineFact // by kind (php, web, database), the usual one first
-	Releases map[string][]string     // versions by kit, the default first
-	KitNames []string                // all kits, the usual one first
-	Roots    map[string]string       // document roots of kits whose is not the folder itself
-	Touches  map[string][]TouchFact  // finishing touches by kit
+	Releases map[string][]string     // versions by CMS, the default first
+	CMSNames []string                // all CMS definitions, the usual one first
+	Roots    map[string]string       // document roots of CMS definitions whose is not the folder itself
+	Touches  map[string][]TouchFact  // finishing touches by CMS
 	// OnShelf tells whether a plugin or theme of a CMS is on the shelf, and which there are.
-	OnShelf  func(kit, kind, asked string) (found bool, all []string)
-	Networks map[string][]string // kinds of networks by kit
+	OnShelf  func(cms, kind, asked string) (found bool, all []string)
+	Networks map[string][]string // kinds of networks by CMS
 	// Languages are those of a version of a CMS; known is false where they have not been fetched.
-	Languages func(k Kit) (names []string, known bool)
+	Languages func(k CMS) (names []string, known bool)
 	Defaults  Defaults // set once
 	// Found tells what an origin is; the fault is why it cannot be used.
 	Found func(o Origin) (found Found, fault string)
 	// Supports tells whether a version of a CMS is known to work on a PHP; nil where nothing is known.
-	Supports    func(k Kit, php string) bool
+	Supports    func(k CMS, php string) bool
 	FirstPort   int            // the lowest port that the service may bind
 	PortRange   [2]int         // where sites get their ports from; the usual range where zero
 	KeptPorts   map[int]string // ports that Vessik itself uses, and for what
@@ -91,7 +90,7 @@ type Facts struct {
 
 // Found is what an origin turned out to be.
 type Found struct {
-	Kit      Kit
+	CMS      CMS
 	Root     string // the document root in it
 	Network  string
 	SubSites []string
@@ -113,8 +112,8 @@ type TouchFact struct {
 	Example string
 }
 
-// Derive fills in everything that the request leaves open. Passwords stay empty: the caller makes them.
-func Derive(r Request, f Facts) Site {
+// Complete fills in everything that the request leaves open. Passwords stay empty: the caller makes them.
+func Complete(r Request, f Facts) Site {
 	found, fault := Found{}, "" // where it is made of something
 	if origin := originOf(r); origin.Kind != "" && f.Found != nil {
 		found, fault = f.Found(origin)
@@ -122,18 +121,18 @@ func Derive(r Request, f Facts) Site {
 	r = f.Defaults.Fill(found.fill(r))
 	asked := r.Name
 	r.Name = ASCII(r.Name)
-	s := Site{Name: r.Name, State: Provisioning, Port: r.Port, PortPinned: r.Port != 0,
+	s := Site{Name: r.Name, State: Making, Port: r.Port, PortPinned: r.Port != 0,
 		Title:       cmp.Or(strings.TrimSpace(r.Title), titleOf(asked)),
 		Domain:      ASCII(strings.ToLower(cmp.Or(r.Domain, r.Name+"."+cmp.Or(strings.TrimPrefix(f.Defaults.Ending, "."), "localhost")))),
 		forceDomain: r.ForceDomain, forceWeak: r.ForceWeak,
 		Folder: cmp.Or(r.Folder, filepath.Join(cmp.Or(f.Defaults.Folder, filepath.Join(f.Home, "sites")), cmp.Or(r.Name, "NAME"))),
 		Group:  strings.TrimSpace(r.Group),
-		Kit:    Kit{Name: cmp.Or(r.Kit, first(f.KitNames))},
+		CMS:    CMS{Name: cmp.Or(r.CMS, first(f.CMSNames))},
 		Stack:  Stack{PHP: f.Engine("php", r.PHP), Web: f.Engine("web", r.Web), Database: f.Engine("database", r.Database)},
-		Admin: Admin{User: cmp.Or(r.Admin, cut(r.Name, 50)+"-keeper"),
-			Email: cmp.Or(r.AdminEmail, "keeper@"+cmp.Or(r.Name, "name")+".example"), Password: r.AdminPassword},
+		Administrator: Administrator{Name: cmp.Or(r.Administrator.Name, cut(r.Name, 50)+"-keeper"),
+			Mail: cmp.Or(r.Administrator.Mail, "keeper@"+cmp.Or(r.Name, "name")+".example"), Password: r.Administrator.Password},
 	}
-	s.Root, s.Prefix, s.Touches, s.Visible = f.Roots[s.Kit.Name], r.Prefix, r.Touches, r.SearchEngines
+	s.Root, s.Prefix, s.Touches, s.Visible = f.Roots[s.CMS.Name], r.Prefix, r.Touches, r.SearchEngines
 	for _, domain := range slices.DeleteFunc(slices.Clone(r.Domains), empty) {
 		s.Domains = append(s.Domains, ASCII(strings.ToLower(domain)))
 	}
@@ -150,37 +149,37 @@ func Derive(r Request, f Facts) Site {
 				len(s.SubSites) > 0 && !slices.Equal(s.SubSites, found.SubSites)
 			s.Network, s.SubSites, s.Origin.Newest = found.Network, found.SubSites, found.Newest
 		}
-		s.Origin.Newest = s.Origin.Newest || s.Origin.Kind == FromStencil && r.KitVersion == Newest
-		version := r.KitVersion
+		s.Origin.Newest = s.Origin.Newest || s.Origin.Kind == FromStencil && r.CMSVersion == Newest
+		version := r.CMSVersion
 		if version == Newest {
 			version = ""
 		}
-		s.Kit, s.Root = Kit{cmp.Or(r.Kit, found.Kit.Name), cmp.Or(version, found.Kit.Version)}, found.Root
+		s.CMS, s.Root = CMS{cmp.Or(r.CMS, found.CMS.Name), cmp.Or(version, found.CMS.Version)}, found.Root
 		if s.Origin.Kind == FromFolder {
 			s.Folder = s.Origin.From
 		}
-		if fault == "" && r.Kit != "" && r.Kit != found.Kit.Name && s.Origin.Kind != FromArchive {
-			fault = fmt.Sprintf("it holds %s, not %s", found.Kit.Name, r.Kit)
+		if fault == "" && r.CMS != "" && r.CMS != found.CMS.Name && s.Origin.Kind != FromArchive {
+			fault = fmt.Sprintf("it holds %s, not %s", found.CMS.Name, r.CMS)
 		}
 		s.originFault = fault
 	}
-	if newest := r.KitVersion == Newest || s.Origin.Newest; newest {
-		fitting := slices.DeleteFunc(slices.Clone(f.Releases[s.Kit.Name]), func(v string) bool {
-			return r.PHP != "" && f.Supports != nil && !f.Supports(Kit{s.Kit.Name, v}, s.Stack.PHP)
+	if newest := r.CMSVersion == Newest || s.Origin.Newest; newest {
+		fitting := slices.DeleteFunc(slices.Clone(f.Releases[s.CMS.Name]), func(v string) bool {
+			return r.PHP != "" && f.Supports != nil && !f.Supports(CMS{s.CMS.Name, v}, s.Stack.PHP)
 		})
 		if len(fitting) > 0 {
-			s.Kit.Version = slices.MaxFunc(fitting, CompareVersions)
+			s.CMS.Version = slices.MaxFunc(fitting, CompareVersions)
 		}
 	}
-	s.Kit.Version = cmp.Or(s.Kit.Version, r.KitVersion, f.release(s.Kit.Name, s.Stack.PHP))
-	if r.PHP == "" && f.Supports != nil && !f.Supports(s.Kit, s.Stack.PHP) { // the newest that bears it
-		bearing := slices.DeleteFunc(idsOf(f.Engines["php"]), func(id string) bool { return !f.Supports(s.Kit, id) })
+	s.CMS.Version = cmp.Or(s.CMS.Version, r.CMSVersion, f.release(s.CMS.Name, s.Stack.PHP))
+	if r.PHP == "" && f.Supports != nil && !f.Supports(s.CMS, s.Stack.PHP) { // the newest that bears it
+		bearing := slices.DeleteFunc(idsOf(f.Engines["php"]), func(id string) bool { return !f.Supports(s.CMS, id) })
 		if len(bearing) > 0 {
 			s.Stack.PHP = slices.MaxFunc(bearing, CompareVersions)
 		}
 	}
 	if s.Language != "" && f.Languages != nil {
-		if names, known := f.Languages(s.Kit); known {
+		if names, known := f.Languages(s.CMS); known {
 			s.Language = cmp.Or(MatchLanguage(names, s.Language), s.Language)
 		}
 	}
@@ -236,10 +235,10 @@ func MatchLanguage(names []string, asked string) string {
 }
 
 // release is the usual version of a CMS, or where that one does not bear the PHP, the newest that does.
-func (f Facts) release(kit, php string) string {
-	usual := first(f.Releases[kit])
-	fitting := slices.DeleteFunc(slices.Clone(f.Releases[kit]),
-		func(v string) bool { return f.Supports != nil && !f.Supports(Kit{kit, v}, php) })
+func (f Facts) release(cms, php string) string {
+	usual := first(f.Releases[cms])
+	fitting := slices.DeleteFunc(slices.Clone(f.Releases[cms]),
+		func(v string) bool { return f.Supports != nil && !f.Supports(CMS{cms, v}, php) })
 	if len(fitting) == 0 || slices.Contains(fitting, usual) {
 		return usual
 	}

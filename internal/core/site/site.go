@@ -14,23 +14,23 @@ import (
 type State string
 
 const (
-	Provisioning State = "provisioning"
-	Starting     State = "starting"
-	Running      State = "running"
-	Stopping     State = "stopping"
-	Stopped      State = "stopped"
-	Failed       State = "failed"
-	Retiring     State = "retiring"
+	Making   State = "making"
+	Starting State = "starting"
+	Running  State = "running"
+	Stopping State = "stopping"
+	Stopped  State = "stopped"
+	Failed   State = "failed"
+	Retiring State = "retiring"
 )
 
 var moves = map[State][]State{
-	Provisioning: {Running, Failed},
-	Starting:     {Running, Failed, Stopped},
-	Running:      {Stopping, Starting, Failed, Retiring},
-	Stopping:     {Stopped, Failed},
-	Stopped:      {Starting, Retiring},
-	Failed:       {Starting, Stopping, Running, Retiring},
-	Retiring:     {Failed},
+	Making:   {Running, Failed},
+	Starting: {Running, Failed, Stopped},
+	Running:  {Stopping, Starting, Failed, Retiring},
+	Stopping: {Stopped, Failed},
+	Stopped:  {Starting, Retiring},
+	Failed:   {Starting, Stopping, Running, Retiring},
+	Retiring: {Failed},
 }
 
 // Move tells whether a site may go from one state to another; staying is always allowed.
@@ -51,14 +51,14 @@ type Stack struct {
 // IDs returns the engines' ids.
 func (s Stack) IDs() []string { return []string{s.PHP, s.Web, s.Database} }
 
-// Kit names a CMS and its version.
-type Kit struct {
+// CMS names a CMS and its version.
+type CMS struct {
 	Name    string `json:"name"`
 	Version string `json:"version"`
 }
 
-// Release is the id of the kit's release in the engine catalogue.
-func (k Kit) Release() string { return k.Name + "-" + k.Version }
+// Release is the id of the CMS's release in the engine catalogue.
+func (k CMS) Release() string { return k.Name + "-" + k.Version }
 
 // Database is a site's own database and the one user that may use it.
 type Database struct {
@@ -69,11 +69,11 @@ type Database struct {
 	Foreign bool `json:"foreign,omitempty"`
 }
 
-// Admin is the CMS administrator that is made with the site.
-type Admin struct {
-	User     string `json:"user"`
-	Email    string `json:"email"`
-	Password string `json:"password"`
+// Administrator is the CMS administrator that is made with the site.
+type Administrator struct {
+	Name     string `json:"name,omitempty" yaml:"name,omitempty" doc:"The user name" example:"head-keeper"`
+	Mail     string `json:"mail,omitempty" yaml:"mail,omitempty" doc:"The mail address" example:"ines@fernhollow.example"`
+	Password string `json:"password,omitempty" yaml:"password,omitempty" doc:"Generated when empty; told when secrets are asked for"`
 }
 
 // Origin is where a site's files and content come from.
@@ -85,7 +85,7 @@ type Origin struct {
 	Newest  bool   `json:"newest,omitempty"`  // of a stencil: with the newest release of its CMS in the place of its own
 }
 
-// Kinds of origins, besides a kit's own releases.
+// Kinds of origins, besides a CMS's own releases.
 const (
 	FromArchive = "archive"
 	FromFolder  = "folder"
@@ -105,24 +105,24 @@ type Site struct {
 	Forwards []Forward `json:"forwards,omitempty"`
 	Folder   string    `json:"folder"`
 	// Root is the document root inside the folder; empty where it is the folder itself.
-	Root     string   `json:"root,omitempty"`
-	Port     int      `json:"port"` // the site's own, on 127.0.0.1
-	Kit      Kit      `json:"kit"`
-	Stack    Stack    `json:"stack"`
-	Settings Settings `json:"settings"`
-	Database Database `json:"database"`
-	Admin    Admin    `json:"admin"`
+	Root          string        `json:"root,omitempty"`
+	Port          int           `json:"port"` // the site's own, on 127.0.0.1
+	CMS           CMS           `json:"cms"`
+	Stack         Stack         `json:"stack"`
+	Settings      Settings      `json:"settings"`
+	Database      Database      `json:"database"`
+	Administrator Administrator `json:"administrator"`
 	// PortPinned says that the port was asked for, and is not to be replaced by another.
 	PortPinned bool `json:"port_pinned,omitempty"`
 	// Notice is something that its owner should know, such as another port.
 	Notice string `json:"notice,omitempty"`
-	// Prefix begins the names of the CMS's tables; empty for the kit's own.
+	// Prefix begins the names of the CMS's tables; empty for the CMS's own.
 	Prefix string `json:"prefix,omitempty"`
 	Origin Origin `json:"origin,omitzero"`
-	// Group labels the site in the fleet, Note is its owner's, Top keeps it above the others.
-	Group string `json:"group,omitempty"`
-	Note  string `json:"note,omitempty"`
-	Top   bool   `json:"top,omitempty"`
+	// Group labels the site in the fleet, Note is its owner's, Pinned keeps it above the others.
+	Group  string `json:"group,omitempty"`
+	Note   string `json:"note,omitempty"`
+	Pinned bool   `json:"pinned,omitempty"`
 	// Touches are the finishing touches that it was made with.
 	Touches []string `json:"touches,omitempty"`
 	// Network tells how the sub-sites of one installation are addressed, empty for none; SubSites are those it was made with.
@@ -131,7 +131,7 @@ type Site struct {
 	// Plugins and Themes are those of the shelf that it was made with.
 	Plugins []string `json:"plugins,omitempty"`
 	Themes  []string `json:"themes,omitempty"`
-	// Language is one of the kit's, empty for its usual one; TimeZone is a name of the IANA database.
+	// Language is one of the CMS's, empty for its usual one; TimeZone is a name of the IANA database.
 	Language string `json:"language,omitempty"`
 	TimeZone string `json:"time_zone,omitempty"`
 	// Visible says that search engines may list the site.

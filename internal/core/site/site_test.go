@@ -16,7 +16,7 @@ func facts() Facts {
 	return Facts{Home: "/srv/vessik", FirstPort: 1024, KeptPorts: map[int]string{20070: "its API and console"},
 		Engines:    map[string][]EngineFact{"php": {{ID: "php-8.2"}}, "web": {{ID: "nginx-1.22"}}, "database": {{ID: "mariadb-10.11"}}},
 		Releases:   map[string][]string{"wordpress": {"6.1"}},
-		KitNames:   []string{"wordpress"},
+		CMSNames:   []string{"wordpress"},
 		PortHolder: func(port int) string { return map[int]string{5432: "postgres (process 7)"}[port] },
 		FolderFault: func(folder string) string {
 			return map[string]string{"/srv/full": "/srv/full is not empty"}[folder]
@@ -26,13 +26,13 @@ func facts() Facts {
 }
 
 func TestEverythingIsDerivedFromAName(t *testing.T) {
-	s := Derive(Request{Name: "seed-exchange"}, facts())
+	s := Complete(Request{Name: "seed-exchange"}, facts())
 	assert.Empty(t, Check(s, facts()))
-	assert.Equal(t, Site{Name: "seed-exchange", Title: "Seed Exchange", State: Provisioning, Domain: "seed-exchange.localhost",
+	assert.Equal(t, Site{Name: "seed-exchange", Title: "Seed Exchange", State: Making, Domain: "seed-exchange.localhost",
 		Folder: "/srv/vessik/sites/seed-exchange", Port: 21001,
-		Kit: Kit{"wordpress", "6.1"}, Stack: Stack{"php-8.2", "nginx-1.22", "mariadb-10.11"},
-		Database: Database{Name: "seed_exchange", User: "seed_exchange"},
-		Admin:    Admin{User: "seed-exchange-keeper", Email: "keeper@seed-exchange.example"}}, s)
+		CMS: CMS{"wordpress", "6.1"}, Stack: Stack{"php-8.2", "nginx-1.22", "mariadb-10.11"},
+		Database:      Database{Name: "seed_exchange", User: "seed_exchange"},
+		Administrator: Administrator{Name: "seed-exchange-keeper", Mail: "keeper@seed-exchange.example"}}, s)
 	assert.Equal(t, "http://seed-exchange.localhost/", s.URL(80))
 	assert.Equal(t, "http://seed-exchange.localhost:20080/", s.URL(20080))
 }
@@ -59,25 +59,29 @@ func TestBadRequestsNameTheFieldAndTheRemedy(t *testing.T) {
 		"folder full":            {Request{Name: "a", Folder: "/srv/full"}, "folder", "not empty"},
 		"folder inside a site": {Request{Name: "a", Folder: "/srv/vessik/sites/fernhollow/wp-content"}, "folder",
 			"overlaps with the folder of the site fernhollow"},
-		"folder in the home":     {Request{Name: "a", Folder: "/srv/vessik/run/a"}, "folder", "overlaps with the service's home"},
-		"folder holds the home":  {Request{Name: "a", Folder: "/srv"}, "folder", "overlaps"},
-		"folder unquotable":      {Request{Name: "a", Folder: "/srv/a$b"}, "folder", "characters"},
-		"port of a site":         {Request{Name: "a", Port: 21000}, "port", "belongs to the site fernhollow"},
-		"port of Vessik":         {Request{Name: "a", Port: 20070}, "port", "used by Vessik"},
-		"port of a stranger":     {Request{Name: "a", Port: 5432}, "port", "postgres (process 7)"},
-		"port low":               {Request{Name: "a", Port: 80}, "port", "choose one from 1024"},
-		"port out of range":      {Request{Name: "a", Port: 70000}, "port", "not a port"},
-		"port negative":          {Request{Name: "a", Port: -1}, "port", "not a port"},
-		"engine unknown":         {Request{Name: "a", PHP: "php-9.9"}, "php", "choose one of php-8.2"},
-		"web unknown":            {Request{Name: "a", Web: "php-8.2"}, "web", "choose one of nginx-1.22"},
-		"kit unknown":            {Request{Name: "a", Kit: "none"}, "kit", "choose one of wordpress"},
-		"version unknown":        {Request{Name: "a", KitVersion: "9"}, "kit_version", "choose one of 6.1"},
-		"admin guessed":          {Request{Name: "a", Admin: "Admin"}, "admin", "everybody tries first"},
-		"mail":                   {Request{Name: "a", AdminEmail: "ines"}, "admin_email", "not a mail address"},
-		"password short":         {Request{Name: "a", AdminPassword: "fern"}, "admin_password", "short of 12"},
-		"password dull":          {Request{Name: "a", AdminPassword: "aaaaaaaaaaaaaaa"}, "admin_password", "different characters"},
-		"password common":        {Request{Name: "a", AdminPassword: "password-12345"}, "admin_password", `contains "password"`},
-		"password of the name":   {Request{Name: "moss-archive", AdminPassword: "moss-archive-2026"}, "admin_password", "contains"},
+		"folder in the home":    {Request{Name: "a", Folder: "/srv/vessik/run/a"}, "folder", "overlaps with the service's home"},
+		"folder holds the home": {Request{Name: "a", Folder: "/srv"}, "folder", "overlaps"},
+		"folder unquotable":     {Request{Name: "a", Folder: "/srv/a$b"}, "folder", "characters"},
+		"port of a site":        {Request{Name: "a", Port: 21000}, "port", "belongs to the site fernhollow"},
+		"port of Vessik":        {Request{Name: "a", Port: 20070}, "port", "used by Vessik"},
+		"port of a stranger":    {Request{Name: "a", Port: 5432}, "port", "postgres (process 7)"},
+		"port low":              {Request{Name: "a", Port: 80}, "port", "choose one from 1024"},
+		"port out of range":     {Request{Name: "a", Port: 70000}, "port", "not a port"},
+		"port negative":         {Request{Name: "a", Port: -1}, "port", "not a port"},
+		"engine unknown":        {Request{Name: "a", PHP: "php-9.9"}, "php", "choose one of php-8.2"},
+		"web unknown":           {Request{Name: "a", Web: "php-8.2"}, "web", "choose one of nginx-1.22"},
+		"CMS unknown":           {Request{Name: "a", CMS: "none"}, "cms", "choose one of wordpress"},
+		"version unknown":       {Request{Name: "a", CMSVersion: "9"}, "cms_version", "choose one of 6.1"},
+		"admin guessed": {Request{Name: "a", Administrator: Administrator{Name: "Admin"}}, "administrator.name",
+			"everybody tries first"},
+		"mail":           {Request{Name: "a", Administrator: Administrator{Mail: "ines"}}, "administrator.mail", "not a mail address"},
+		"password short": {Request{Name: "a", Administrator: Administrator{Password: "fern"}}, "administrator.password", "short of 12"},
+		"password dull": {Request{Name: "a", Administrator: Administrator{Password: "aaaaaaaaaaaaaaa"}},
+			"administrator.password", "different characters"},
+		"password common": {Request{Name: "a", Administrator: Administrator{Password: "password-12345"}},
+			"administrator.password", `contains "password"`},
+		"password of the name": {Request{Name: "moss-archive", Administrator: Administrator{Password: "moss-archive-2026"}},
+			"administrator.password", "contains"},
 		"database taken":         {Request{Name: "a", DatabaseName: "FERNHOLLOW"}, "database_name", "belongs to the site fernhollow"},
 		"database of the server": {Request{Name: "a", DatabaseName: "mysql"}, "database_name", "belongs to the database server"},
 		"database too long":      {Request{Name: "a", DatabaseName: strings.Repeat("a_", 22)}, "database_name", "_ counts twice"},
@@ -85,7 +89,7 @@ func TestBadRequestsNameTheFieldAndTheRemedy(t *testing.T) {
 		"title with a line":      {Request{Name: "a", Title: "one\ntwo"}, "title", "control characters"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			problems := Check(Derive(c.request, facts()), facts())
+			problems := Check(Complete(c.request, facts()), facts())
 			if assert.Len(t, problems, 1) {
 				assert.Equal(t, c.field, problems[0].Field)
 				assert.Contains(t, problems[0].Message+"; "+problems[0].Remedy, c.says)
@@ -95,7 +99,8 @@ func TestBadRequestsNameTheFieldAndTheRemedy(t *testing.T) {
 }
 
 func TestAllProblemsAreToldAtOnce(t *testing.T) {
-	problems := Check(Derive(Request{Name: "a", Port: 80, Admin: "root", AdminPassword: "x", PHP: "php-1"}, facts()), facts())
+	problems := Check(Complete(Request{Name: "a", Port: 80, Administrator: Administrator{Name: "root", Password: "x"}, PHP: "php-1"},
+		facts()), facts())
 	assert.Len(t, problems, 4)
 	assert.Contains(t, problems.Error(), "a: port: 80")
 }
@@ -107,7 +112,7 @@ func TestAnyFreeLabelIsEnough(t *testing.T) {
 		if name == "fernhollow" || nearest(name) == "" {
 			t.Skip()
 		}
-		s := Derive(Request{Name: name}, facts())
+		s := Complete(Request{Name: name}, facts())
 		if problems := Check(s, facts()); len(problems) > 0 {
 			t.Fatalf("%s: %s", name, problems)
 		}
@@ -122,10 +127,10 @@ func TestAnyRequestIsJudged(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		text := rapid.String()
 		r := Request{Name: text.Draw(t, "name"), Title: text.Draw(t, "title"), Folder: text.Draw(t, "folder"), Domain: text.Draw(t, "domain"),
-			Port: rapid.Int().Draw(t, "port"), Admin: text.Draw(t, "admin"), AdminEmail: text.Draw(t, "mail"),
-			AdminPassword: text.Draw(t, "password")}
+			Port: rapid.Int().Draw(t, "port"), Administrator: Administrator{Name: text.Draw(t, "administrator"), Mail: text.Draw(t,
+				"mail"), Password: text.Draw(t, "password")}}
 		names := 0
-		for _, p := range Check(Derive(r, facts()), facts()) {
+		for _, p := range Check(Complete(r, facts()), facts()) {
 			if p.Field == "" || p.Message == "" || p.Remedy == "" {
 				t.Fatalf("%+v", p)
 			}
@@ -143,9 +148,9 @@ func TestStatesMoveOnlyAsTheyMay(t *testing.T) {
 	for _, c := range []struct {
 		from, to State
 		allowed  bool
-	}{{Provisioning, Running, true}, {Running, Stopping, true}, {Stopping, Stopped, true}, {Stopped, Starting, true},
+	}{{Making, Running, true}, {Running, Stopping, true}, {Stopping, Stopped, true}, {Stopped, Starting, true},
 		{Starting, Running, true}, {Failed, Retiring, true},
-		{Stopped, Running, false}, {Retiring, Running, false}, {Running, Provisioning, false}, {Running, Running, true}} {
+		{Stopped, Running, false}, {Retiring, Running, false}, {Running, Making, false}, {Running, Running, true}} {
 		assert.Equal(t, c.allowed, Move(c.from, c.to) == nil, "%s to %s", c.from, c.to)
 	}
 }
@@ -160,7 +165,7 @@ func TestDomainsAreJudged(t *testing.T) {
 		"fern.com": ".com is a public ending", "fern.co.uk": ".co.uk is a public ending", "fern.dev": ".dev is a public ending",
 		"fern.local": "multicast DNS", "vessik.localhost": "is reserved", "fern": "is not a host name", "127.0.0.1": "is not a host name",
 		"fern.test": "", "fern.localhost": "", "fern.example": "", "fern.internal": "", "fern.home.arpa": "", "fern.intra": ""} {
-		problems := Check(Derive(Request{Name: "fern", Domain: domain}, f), f)
+		problems := Check(Complete(Request{Name: "fern", Domain: domain}, f), f)
 		if words == "" {
 			assert.Empty(t, problems, domain)
 		} else if assert.Len(t, problems, 1, domain) {
@@ -168,8 +173,8 @@ func TestDomainsAreJudged(t *testing.T) {
 			assert.Equal(t, "domain", problems[0].Field)
 		}
 	}
-	assert.Empty(t, Check(Derive(Request{Name: "fern", Domain: "fern.dev", ForceDomain: true}, f), f))
-	problems := Check(Derive(Request{Name: "fern", Domains: []string{"a.test", "a.test", "moss.localhost"}}, f), f)
+	assert.Empty(t, Check(Complete(Request{Name: "fern", Domain: "fern.dev", ForceDomain: true}, f), f))
+	problems := Check(Complete(Request{Name: "fern", Domains: []string{"a.test", "a.test", "moss.localhost"}}, f), f)
 	assert.Len(t, problems, 2)
 	moss := f.Sites[len(f.Sites)-1]
 	assert.True(t, moss.InNetwork("a.b.moss.localhost"))
@@ -177,31 +182,31 @@ func TestDomainsAreJudged(t *testing.T) {
 	assert.Equal(t, "http://north.moss.localhost:20080/", moss.SubURL("north", 20080))
 	moss.Network = NetworkFolders
 	assert.Equal(t, "http://moss.localhost/north/", moss.SubURL("north", 80))
-	assert.Equal(t, "xn--grten-gra.localhost", Derive(Request{Name: "gärten"}, f).Domain)
+	assert.Equal(t, "xn--grten-gra.localhost", Complete(Request{Name: "gärten"}, f).Domain)
 	assert.Equal(t, "gärten.localhost", Unicode("xn--grten-gra.localhost"))
-	assert.Equal(t, "Gärten", Derive(Request{Name: "gärten"}, f).Title)
+	assert.Equal(t, "Gärten", Complete(Request{Name: "gärten"}, f).Title)
 }
 
 func TestDatabaseNamesGoAroundRenamedSites(t *testing.T) {
 	f := facts()
-	s := Derive(Request{Name: "apple"}, f)
+	s := Complete(Request{Name: "apple"}, f)
 	s.Name = "pear"
 	f.Sites = append(f.Sites, s)
-	assert.Equal(t, "apple_2", Derive(Request{Name: "apple"}, f).Database.Name)
-	assert.Equal(t, "apple_2", Derive(Request{Name: "apple"}, f).Database.User)
-	assert.Equal(t, "pear", Derive(Request{Name: "pear"}, f).Database.Name)
+	assert.Equal(t, "apple_2", Complete(Request{Name: "apple"}, f).Database.Name)
+	assert.Equal(t, "apple_2", Complete(Request{Name: "apple"}, f).Database.User)
+	assert.Equal(t, "pear", Complete(Request{Name: "pear"}, f).Database.Name)
 }
 
 func TestChoicesAreJudged(t *testing.T) {
 	f := facts()
-	kit := first(f.KitNames)
-	f.Touches = map[string][]TouchFact{kit: {{Name: "plain"}, {Name: "permalinks", Value: regexp.MustCompile(`^/.*$`), Example: "/x/"}}}
-	f.Languages = func(Kit) ([]string, bool) { return []string{"en", "de_DE"}, true }
-	f.Networks = map[string][]string{kit: {NetworkFolders}}
+	cms := first(f.CMSNames)
+	f.Touches = map[string][]TouchFact{cms: {{Name: "plain"}, {Name: "permalinks", Value: regexp.MustCompile(`^/.*$`), Example: "/x/"}}}
+	f.Languages = func(CMS) ([]string, bool) { return []string{"en", "de_DE"}, true }
+	f.Networks = map[string][]string{cms: {NetworkFolders}}
 	good := Request{Name: "fern", Touches: []string{"plain", "permalinks=/a/"}, Language: "de_DE", TimeZone: "Europe/Lisbon",
 		Network: NetworkFolders, SubSites: []string{"north"}}
-	assert.Empty(t, Check(Derive(good, f), f))
-	assert.Equal(t, "Europe/Lisbon", Derive(good, f).Settings.PHP["date.timezone"])
+	assert.Empty(t, Check(Complete(good, f), f))
+	assert.Equal(t, "Europe/Lisbon", Complete(good, f).Settings.PHP["date.timezone"])
 	for _, bad := range []struct {
 		field string
 		r     Request
@@ -211,7 +216,7 @@ func TestChoicesAreJudged(t *testing.T) {
 		{"sub_sites", Request{SubSites: []string{"a"}}}, {"sub_sites", Request{Network: NetworkFolders, SubSites: []string{"A b"}}},
 		{"sub_sites", Request{Network: NetworkFolders, SubSites: []string{"a", "a"}}}} {
 		bad.r.Name = "fern"
-		problems := Check(Derive(bad.r, f), f)
+		problems := Check(Complete(bad.r, f), f)
 		if assert.Len(t, problems, 1, "%+v", bad.r) {
 			assert.Equal(t, bad.field, problems[0].Field)
 			assert.NotEmpty(t, problems[0].Remedy)
@@ -227,33 +232,33 @@ func TestALanguageMayBeSaidInShort(t *testing.T) {
 		assert.Equal(t, wanted, MatchLanguage(names, asked), asked)
 	}
 	f := facts()
-	f.Languages = func(Kit) ([]string, bool) { return names, true }
-	assert.Equal(t, "fr_FR", Derive(Request{Name: "moss", Language: "fr"}, f).Language)
-	assert.Equal(t, "es", Derive(Request{Name: "moss", Language: "es"}, f).Language, "and it is refused with the names")
+	f.Languages = func(CMS) ([]string, bool) { return names, true }
+	assert.Equal(t, "fr_FR", Complete(Request{Name: "moss", Language: "fr"}, f).Language)
+	assert.Equal(t, "es", Complete(Request{Name: "moss", Language: "es"}, f).Language, "and it is refused with the names")
 }
 
 func TestWhatIsDrawnOrCopiedBringsItsNetwork(t *testing.T) {
 	f := facts()
 	f.Networks = map[string][]string{"wordpress": {"folders", "domains"}}
 	f.Found = func(o Origin) (Found, string) {
-		found := Found{Kit: Kit{"wordpress", "6.1"}}
+		found := Found{CMS: CMS{"wordpress", "6.1"}}
 		if o.From == "valley" {
 			found.Network, found.SubSites, found.Newest = "folders", []string{"north"}, true
 		}
 		return found, ""
 	}
-	s := Derive(Request{Name: "moss", Stencil: "valley"}, f)
+	s := Complete(Request{Name: "moss", Stencil: "valley"}, f)
 	assert.Equal(t, "folders north true", s.Network+" "+strings.Join(s.SubSites, " ")+" "+fmt.Sprint(s.Origin.Newest))
 	for _, r := range []Request{{Stencil: "valley", Network: "domains"}, {Stencil: "valley", SubSites: []string{"south"}},
 		{Stencil: "plain", Network: "folders"}, {CopyOf: "plain", Network: "folders", SubSites: []string{"a"}}} {
 		r.Name = "moss"
-		found := fmt.Sprint(Check(Derive(r, f), f))
+		found := fmt.Sprint(Check(Complete(r, f), f))
 		assert.Contains(t, found, "what is drawn or copied is a network already, or is none")
 	}
 	for _, r := range []Request{{Stencil: "valley", Network: "folders"}, {Stencil: "valley", SubSites: []string{"north"}},
 		{Stencil: "plain"}} {
 		r.Name = "moss"
-		assert.NotContains(t, fmt.Sprint(Check(Derive(r, f), f)), "network")
+		assert.NotContains(t, fmt.Sprint(Check(Complete(r, f), f)), "network")
 	}
 }
 

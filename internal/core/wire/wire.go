@@ -12,42 +12,48 @@ import (
 type Site struct {
 	Name   string     `json:"name"`
 	Title  string     `json:"title"`
-	State  site.State `json:"state" enum:"provisioning,starting,running,stopping,stopped,failed,retiring"`
+	State  site.State `json:"state" enum:"making,starting,running,stopping,stopped,failed,retiring"`
 	Reason string     `json:"reason,omitempty" doc:"Why it failed"`
 	Notice string     `json:"notice,omitempty" doc:"Something to know, such as another port"`
 	URL    string     `json:"url"`
 	Domain string     `json:"domain"`
 	// DomainUnicode is the domain as people read it, where that differs.
-	DomainUnicode string            `json:"domain_unicode,omitempty"`
-	Domains       []string          `json:"domains,omitempty" doc:"Further ones that it answers for"`
-	Forwards      []site.Forward    `json:"forwards,omitempty" doc:"That it had before, and that still lead to it"`
-	Network       string            `json:"network,omitempty" doc:"How the sub-sites of one installation are addressed: folders or domains"`
-	SubSites      []string          `json:"sub_sites,omitempty" doc:"Their addresses"`
-	Plugins       []string          `json:"plugins,omitempty" doc:"Of the shelf, that it was made with"`
-	Themes        []string          `json:"themes,omitempty"`
-	Folder        string            `json:"folder"`
-	DocumentRoot  string            `json:"document_root"`
-	Kit           site.Kit          `json:"kit"`
-	KitTitle      string            `json:"kit_title" doc:"The CMS as people call it"`
-	SignIn        string            `json:"sign_in,omitempty" doc:"Address of the login form, where the kit knows it"`
-	Stack         FullStack         `json:"stack"`
-	Port          int               `json:"port"`
-	Resting       bool              `json:"resting" doc:"Running, with its PHP not loaded until somebody asks"`
-	Origin        site.Origin       `json:"origin,omitzero"`
-	Group         string            `json:"group" doc:"Label under which the fleet shows it"`
-	Note          string            `json:"note"`
-	Top           bool              `json:"top" doc:"Kept above the others"`
-	TrialOf       string            `json:"trial_of,omitempty" doc:"A temporary copy of that site"`
-	Database      Database          `json:"database"`
-	Language      string            `json:"language,omitempty" doc:"As the CMS writes it; empty for its usual one"`
-	TimeZone      string            `json:"time_zone,omitempty"`
-	SearchEngines bool              `json:"search_engines,omitempty" doc:"They may list it"`
-	PHPIni        map[string]string `json:"php_ini,omitempty" doc:"php.ini settings of its own"`
-	Offline       bool              `json:"offline" doc:"What it asks of other machines is refused at once"`
-	Touches       []string          `json:"finishing_touches,omitempty" doc:"That it was made with"`
-	Prefix        string            `json:"prefix" doc:"Begins the names of the CMS's tables"`
-	Admin         Admin             `json:"admin"`
-	CreatedAt     time.Time         `json:"created_at"`
+	DomainUnicode string             `json:"domain_unicode,omitempty"`
+	Domains       []string           `json:"domains,omitempty" doc:"Further ones that it answers for"`
+	Forwards      []site.Forward     `json:"forwards,omitempty" doc:"That it had before, and that still lead to it"`
+	Network       string             `json:"network,omitempty" doc:"How the sub-sites of one installation are addressed: folders or domains"`
+	SubSites      []string           `json:"sub_sites,omitempty" doc:"Their addresses"`
+	Plugins       []string           `json:"plugins,omitempty" doc:"Of the shelf, that it was made with"`
+	Themes        []string           `json:"themes,omitempty"`
+	Folder        string             `json:"folder"`
+	DocumentRoot  string             `json:"document_root"`
+	CMS           TitledCMS          `json:"cms"`
+	SignIn        string             `json:"sign_in,omitempty" doc:"Address of the login form, where the CMS knows it"`
+	Stack         FullStack          `json:"stack"`
+	Port          int                `json:"port"`
+	Resting       bool               `json:"resting" doc:"Running, with its PHP not loaded until somebody asks"`
+	Origin        site.Origin        `json:"origin,omitzero"`
+	Group         string             `json:"group" doc:"Label under which the fleet shows it"`
+	Note          string             `json:"note"`
+	Pinned        bool               `json:"pinned" doc:"Kept above the others"`
+	TrialOf       string             `json:"trial_of,omitempty" doc:"A temporary copy of that site"`
+	Database      Database           `json:"database"`
+	Language      string             `json:"language,omitempty" doc:"As the CMS writes it; empty for its usual one"`
+	TimeZone      string             `json:"time_zone,omitempty"`
+	SearchEngines bool               `json:"search_engines,omitempty" doc:"They may list it"`
+	PHPIni        map[string]string  `json:"php_ini,omitempty" doc:"php.ini settings of its own"`
+	Offline       bool               `json:"offline" doc:"What it asks of other machines is refused at once"`
+	Touches       []string           `json:"finishing_touches,omitempty" doc:"That it was made with"`
+	Prefix        string             `json:"prefix" doc:"Begins the names of the CMS's tables"`
+	Administrator site.Administrator `json:"administrator"`
+	CreatedAt     time.Time          `json:"created_at"`
+}
+
+// TitledCMS is a CMS and its version.
+type TitledCMS struct {
+	Name    string `json:"name" example:"wordpress"`
+	Version string `json:"version" example:"6.1"`
+	Title   string `json:"title" doc:"As people call it" example:"WordPress"`
 }
 
 // FullStack is the three engines with their full versions, empty where an engine has not been fetched.
@@ -72,20 +78,13 @@ type Database struct {
 	Password string `json:"password,omitempty" doc:"Only when secrets are asked for"`
 }
 
-// Admin is the CMS administrator.
-type Admin struct {
-	User     string `json:"user"`
-	Email    string `json:"email"`
-	Password string `json:"password,omitempty" doc:"Only when secrets are asked for"`
-}
-
 // NewSites asks for sites.
 type NewSites struct {
 	Sites []site.Request `json:"sites" minItems:"1" maxItems:"200"`
 }
 
-// Derived is what requests would become, and what is wrong with them.
-type Derived struct {
+// SitesPreview is what requests would become, and what is wrong with them.
+type SitesPreview struct {
 	Sites    []Site         `json:"sites" nullable:"false"`
 	Plans    []Planned      `json:"plans" nullable:"false"`
 	Problems []site.Problem `json:"problems" nullable:"false"`
@@ -154,13 +153,13 @@ type VariablesPage struct {
 	History   []plan.VariablesEntry `json:"history" nullable:"false"`
 }
 
-// KitInfo is one CMS that sites can be made of.
-type KitInfo struct {
+// CMSInfo is one CMS that sites can be made of.
+type CMSInfo struct {
 	Name      string   `json:"name"`
 	Title     string   `json:"title"`
 	About     string   `json:"about"`
 	Versions  []string `json:"versions" nullable:"false" doc:"The usual one first"`
-	From      string   `json:"from" doc:"Folder of the user's own kit; empty for one that Vessik brings"`
+	From      string   `json:"from" doc:"Folder of the user's own CMS; empty for one that Vessik brings"`
 	Touches   []Touch  `json:"finishing_touches" nullable:"false"`
 	Languages []string `json:"languages" nullable:"false" doc:"Of its usual version, as far as they have been fetched"`
 	// HostExtensions and HostWritable are what a host must offer for such a site to be moved there.
@@ -172,20 +171,20 @@ type KitInfo struct {
 	Sites   []string `json:"sites" nullable:"false"`
 }
 
-// Touch is a finishing touch of a kit.
+// Touch is a finishing touch of a CMS.
 type Touch struct {
 	Name    string `json:"name"`
 	About   string `json:"about"`
 	Value   string `json:"value,omitempty" doc:"What its value says; empty where it takes none"`
 	Example string `json:"example,omitempty" doc:"A value"`
-	Own     bool   `json:"own" doc:"The user's, for every kit"`
+	Own     bool   `json:"own" doc:"The user's, for every CMS"`
 }
 
-// Kits are all, and what is wrong with the user's own.
-type Kits struct {
-	Kits   []KitInfo         `json:"kits" nullable:"false"`
+// CMSPage is all of them, and what is wrong with the user's own definitions.
+type CMSPage struct {
+	CMS    []CMSInfo         `json:"cms" nullable:"false"`
 	Faults map[string]string `json:"faults" nullable:"false" doc:"By folder"`
-	Folder string            `json:"folder" doc:"Where the user's own kits are put"`
+	Folder string            `json:"folder" doc:"Where the user's own CMS definitions are put"`
 	// TouchFolder is where the user's own finishing touches are put.
 	TouchFolder string `json:"touch_folder"`
 }
@@ -197,7 +196,7 @@ type Stencil struct {
 	Description string     `json:"description"`
 	From        string     `json:"from" doc:"Site that it was saved from"`
 	Title       string     `json:"title"`
-	Kit         site.Kit   `json:"kit"`
+	CMS         site.CMS   `json:"cms"`
 	Root        string     `json:"root,omitempty" doc:"Document root inside the folder"`
 	Prefix      string     `json:"prefix" doc:"Begins the names of its tables"`
 	NewestCMS   bool       `json:"newest_cms,omitempty" doc:"Sites are drawn with the newest release of its CMS"`
@@ -222,13 +221,13 @@ type Rename struct {
 	Name        string `json:"name,omitempty" doc:"Its new name; stays where empty" example:"apple-days"`
 	Domain      string `json:"domain,omitempty" doc:"Its new domain; follows the name where it was derived from it"`
 	ForceDomain bool   `json:"force_domain,omitempty" doc:"Also an ending that is public"`
-	Keep        bool   `json:"keep,omitempty" doc:"Keep the change although a check fails"`
+	Stay        bool   `json:"stay,omitempty" doc:"Stay with the change although a check fails"`
 }
 
 // Domains are the further ones that a site answers for.
 type Domains struct {
 	Domains     []string `json:"domains" nullable:"false"`
-	Forget      []string `json:"forget,omitempty" doc:"Domains that it had before and that are to lead to it no longer"`
+	Drop        []string `json:"drop,omitempty" doc:"Domains that it had before and that are to lead to it no longer"`
 	ForceDomain bool     `json:"force_domain,omitempty" doc:"Also an ending that is public"`
 }
 
@@ -236,7 +235,7 @@ type Domains struct {
 type ShelfItem struct {
 	File      string    `json:"file" example:"garden-menu.1.2.zip"`
 	Kind      string    `json:"kind" enum:"release,plugin,theme,"`
-	Kit       string    `json:"kit" doc:"The CMS that it is for"`
+	CMS       string    `json:"cms" doc:"The CMS that it is for"`
 	Name      string    `json:"name" doc:"What it is asked for by"`
 	Title     string    `json:"title"`
 	Version   string    `json:"version"`
@@ -296,26 +295,26 @@ type FleetText struct {
 // LoadSQL puts a dump in the place of a site's database.
 type LoadSQL struct {
 	SQL     string `json:"sql" doc:"File of the dump, plain or compressed with gzip or Zstandard; an absolute path"`
-	Address string `json:"address,omitempty" doc:"Base address in it; found where the kit knows how"`
-	Keep    bool   `json:"keep,omitempty" doc:"Keep it although a check fails"`
+	Address string `json:"address,omitempty" doc:"Base address in it; found where the CMS knows how"`
+	Stay    bool   `json:"stay,omitempty" doc:"Stay with it although a check fails"`
 }
 
 // Label changes how sites are shown; what is left out stays.
 type Label struct {
-	Names []string `json:"names" minItems:"1"`
-	Group *string  `json:"group,omitempty"`
-	Note  *string  `json:"note,omitempty"`
-	Top   *bool    `json:"top,omitempty"`
+	Names  []string `json:"names" minItems:"1"`
+	Group  *string  `json:"group,omitempty"`
+	Note   *string  `json:"note,omitempty"`
+	Pinned *bool    `json:"pinned,omitempty"`
 }
 
-// DefaultsPage is what is set once.
+// DefaultsPage is what new sites have in common.
 type DefaultsPage struct {
 	File     string    `json:"file"`
 	Settings []Default `json:"settings" nullable:"false"`
 	Warnings []string  `json:"warnings" nullable:"false"`
 }
 
-// Default is one thing that can be set once.
+// Default is one thing that new sites can have in common.
 type Default struct {
 	Name  string `json:"name"`
 	About string `json:"about"`
@@ -349,7 +348,7 @@ type DescribeStencil struct {
 type User struct {
 	Login string `json:"login"`
 	Name  string `json:"name"`
-	Email string `json:"email"`
+	Mail  string `json:"mail"`
 	Role  string `json:"role"`
 }
 
@@ -375,7 +374,7 @@ type NewPassword struct {
 type NewAdministrator struct {
 	Replace   string `json:"replace" doc:"Login of the user who becomes the administrator"`
 	By        string `json:"by,omitempty" doc:"Login that the administrator has then; the site's own where empty"`
-	Email     string `json:"email,omitempty" doc:"Mail address; the site's own where empty"`
+	Mail      string `json:"mail,omitempty" doc:"Mail address; the site's own where empty"`
 	Password  string `json:"password,omitempty" doc:"12 characters or more; generated where empty"`
 	ForceWeak bool   `json:"force_weak,omitempty" doc:"Also a name or a password that is easily guessed"`
 }
@@ -385,11 +384,11 @@ type Restack struct {
 	PHP      string `json:"php,omitempty"`
 	Web      string `json:"web,omitempty"`
 	Database string `json:"database,omitempty"`
-	Keep     bool   `json:"keep,omitempty" doc:"Stay on the new stack although a check fails on it"`
+	Stay     bool   `json:"stay,omitempty" doc:"Stay on the new stack although a check fails on it"`
 }
 
-// Preview is what a change of stack would do.
-type Preview struct {
+// RestackPreview is what a change of stack would do.
+type RestackPreview struct {
 	Before    site.Stack `json:"before"`
 	After     site.Stack `json:"after"`
 	Steps     []string   `json:"steps" nullable:"false"`
@@ -402,7 +401,7 @@ type Preview struct {
 // Adjust asks for other settings.
 type Adjust struct {
 	Settings site.Settings `json:"settings"`
-	Keep     bool          `json:"keep,omitempty" doc:"Keep them although a check fails with them"`
+	Stay     bool          `json:"stay,omitempty" doc:"Stay with them although a check fails with them"`
 }
 
 // SettingsPage is what a site's engines are set to, and what could be.
@@ -425,12 +424,12 @@ type Limit struct {
 
 // TrialRequest asks for a trial. Engines are lists of parts of their ids, or "all".
 type TrialRequest struct {
-	PHP       string   `json:"php,omitempty" example:"all"`
-	Web       string   `json:"web,omitempty" example:"nginx,apache"`
-	Database  string   `json:"database,omitempty" example:"10.11,11.8"`
-	Visit     []string `json:"visit,omitempty" doc:"Addresses to ask besides the front page"`
-	Keep      bool     `json:"keep,omitempty" doc:"Keep the copies as sites"`
-	NoPicture bool     `json:"no_picture,omitempty"`
+	PHP        string   `json:"php,omitempty" example:"all"`
+	Web        string   `json:"web,omitempty" example:"nginx,apache"`
+	Database   string   `json:"database,omitempty" example:"10.11,11.8"`
+	Visit      []string `json:"visit,omitempty" doc:"Paths to ask besides the front page"`
+	KeepCopies bool     `json:"keep_copies,omitempty" doc:"Keep the copies as sites"`
+	NoPicture  bool     `json:"no_picture,omitempty"`
 }
 
 // Info is everything that a site runs on, as told by a request that it served.

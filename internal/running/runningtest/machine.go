@@ -9,10 +9,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vessik/internal/background"
+	"vessik/internal/cms"
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
 	"vessik/internal/home"
-	"vessik/internal/kit"
 	"vessik/internal/registry"
 	"vessik/internal/running"
 )
@@ -32,7 +32,7 @@ func Machine(t *testing.T, sites ...site.Site) *running.Machine {
 	var err error
 	m.Book, err = home.NewBook(m.Home, home.Settings{GatewayPort: 20080})
 	require.NoError(t, err)
-	m.Kits = &kit.Library{Dir: m.Home.Path("kits"), Log: m.Log}
+	m.CMS = &cms.Library{Dir: m.Home.Path("cms"), Log: m.Log}
 	m.Open()
 	return m
 }

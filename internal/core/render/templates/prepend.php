@@ -20,15 +20,15 @@ if (is_file($_SERVER['DOCUMENT_ROOT'] . '/.user.ini')) { // ours takes the place
         }
     })();
 }
-{{- if and .Site.Settings.Debug .KitDebug}}
-{{- range $name, $value := .KitDebug}}
+{{- if and .Site.Settings.Debug .CMSDebug}}
+{{- range $name, $value := .CMSDebug}}
 define('{{$name}}', {{$value}});
 {{- end}}
 {{- end}}
 {{- if or .Site.TrialOf .Site.Settings.Debug}}
 // A CMS turns down what PHP reports; here everything counts, except what is silenced with @ (which leaves 0, or 4437 since PHP 8).
 set_error_handler(static function ($level, $text, $file, $line) {
-{{- if and .Site.Settings.Debug .KitDebug}}
+{{- if and .Site.Settings.Debug .CMSDebug}}
     if (preg_match('/^Constant ({{.DebugNames}}) already defined/', $text)) { // by us, and again by the site's own configuration
         return true;
     }
@@ -47,4 +47,4 @@ set_error_handler(static function ($level, $text, $file, $line) {
     return false;
 }, E_ALL);
 {{- end}}
-{{.KitPrepend}}
+{{.CMSPrepend}}
