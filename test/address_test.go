@@ -182,12 +182,12 @@ func TestADumpIsLoadedIntoASiteAfterASafetyCopy(t *testing.T) {
 	// That administrator becomes the site's own, and keeps what it wrote.
 	wrote := query(t, loaded, "SELECT CONCAT(COUNT(*), ' of ', post_author) FROM wp_posts WHERE post_status='publish'")
 	for replace, words := range map[string]string{"tobias": `-replace: no administrator is called "tobias"; choose one of head-keeper`,
-		"head-keeper -by Admin": "-by: ", "head-keeper -email ines": "-email: ", "head-keeper -password short": "-password: "} {
+		"head-keeper -by Admin": "-by: ", "head-keeper -mail ines": "-mail: ", "head-keeper -password short": "-password: "} {
 		_, errs, code = s.cli(append([]string{"users", "orchard-days", "-replace"}, strings.Fields(replace)...)...)
 		assert.Equal(t, 2, code)
 		assert.Contains(t, errs, words)
 	}
-	out, errs, code = s.cli("users", "orchard-days", "-replace", "head-keeper", "-email", "ines@fernhollow.example")
+	out, errs, code = s.cli("users", "orchard-days", "-replace", "head-keeper", "-mail", "ines@fernhollow.example")
 	require.Zero(t, code, errs)
 	own := s.secrets(t, "orchard-days")
 	assert.Equal(t, "orchard-days-keeper: "+own.Administrator.Password+"\n", out)

@@ -50,7 +50,7 @@ func TestASiteWithoutACMS(t *testing.T) {
 	assert.Contains(t, text, "answers: 11.8", "its configuration was pointed to the new server")
 	out, errs, code := s.cli("users", "glasshouse-journal")
 	assert.Equal(t, 2, code, out)
-	assert.Contains(t, errs, "the CMS does not say how")
+	assert.Contains(t, errs, "its definition does not say how")
 	out, errs, code = s.cli("site", "glasshouse-journal")
 	require.Zero(t, code, errs)
 	assert.Contains(t, out, "Empty PHP site 1")
@@ -211,7 +211,7 @@ if (@file_get_contents('/etc/passwd')) echo 'not confined'; exit(0);`), 0o644))
 	s.retire(t, "moss-archive", "fernhollow")
 }
 
-func TestWhatIsDefaultsHoldsForNewSites(t *testing.T) {
+func TestDefaultsHoldForNewSites(t *testing.T) {
 	s := start(t, newHome(t))
 	out, errs, code := s.cli("defaults")
 	require.Zero(t, code, errs)
@@ -236,7 +236,7 @@ func TestWhatIsDefaultsHoldsForNewSites(t *testing.T) {
 	assert.Equal(t, "ines php-8.4 wordpress", strings.Join([]string{derived.Sites[1].Administrator.Name, derived.Sites[1].Stack.PHP.Engine,
 		derived.Sites[1].CMS.Name}, " "))
 	file := filepath.Join(s.home, "vessik.yaml")
-	require.NoError(t, os.WriteFile(file, []byte("admin: head-keeper\ncolour: green\n"), 0o644))
+	require.NoError(t, os.WriteFile(file, []byte("administrator: {name: head-keeper}\ncolour: green\n"), 0o644))
 	out, _, _ = s.cli("defaults")
 	assert.Contains(t, out, "warning: ")
 	assert.Contains(t, out, "colour")

@@ -333,7 +333,7 @@ func TestTheConsoleBesideTheFacts(t *testing.T) {
 		chromedp.SendKeys(chromedp.CSS(`[cmdk-input]`), "stop\r"),
 		chromedp.WaitVisible(chromedp.CSS(`[data-site=moss-archive][data-state=stopped]`)))
 	do("and leads to a page", open, chromedp.WaitVisible(chromedp.CSS(`[cmdk-input]`)),
-		chromedp.SendKeys(chromedp.CSS(`[cmdk-input]`), "set once\r"), chromedp.WaitVisible(chromedp.CSS(`[data-setting=appearance]`)))
+		chromedp.SendKeys(chromedp.CSS(`[cmdk-input]`), "defaults\r"), chromedp.WaitVisible(chromedp.CSS(`[data-setting=appearance]`)))
 	do("an appearance for all", setValue("input[name=appearance]", "HTMLInputElement", "dark"), chromedp.Click(`//button[text()="Set"]`),
 		chromedp.WaitVisible(chromedp.CSS(`html[data-theme=dark]`)))
 }

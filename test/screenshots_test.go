@@ -91,7 +91,7 @@ ctrlKey: true }))`), chromedp.WaitVisible(chromedp.CSS("[cmdk-input]")),
 	wide("shelf", "/shelf", chromedp.WaitVisible(chromedp.CSS("[data-item]")))
 	_, errs, code = s.cli("defaults", "administrator=head-keeper", "mail=ines@fernhollow.example", "finishing_touches=no-samples,no-comments")
 	require.Zero(t, code, errs)
-	wide("set-once", "/defaults", chromedp.WaitVisible(chromedp.CSS("[data-setting]")))
+	wide("defaults", "/defaults", chromedp.WaitVisible(chromedp.CSS("[data-setting]")))
 	wide("machine", "/machine", chromedp.WaitVisible(chromedp.CSS("[data-verdict]")))
 	trial, err := s.Try(context.Background(), "fernhollow", client.Trial{PHP: "all", Web: "nginx,apache", Visit: []string{"/winter-hours/"}})
 	require.NoError(t, err)

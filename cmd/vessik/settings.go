@@ -32,7 +32,8 @@ var settingsCommand = command{name: "settings", names: "NAME [DIRECTIVE=VALUE…
 func runSettings(ctx context.Context, c *call) error {
 	var asked askedSettings
 	c.flags.Var(&asked.extensions, "extension", "switch an extension: NAME=on, NAME=off, or NAME= for as usual; may be given more than once")
-	c.flags.Var(&asked.allow, "allow", "open a further folder to the site; may be given more than once")
+	c.flags.Var(&asked.allow, "allow", "open a further folder to the site: FOLDER, or FOLDER=PLACE to have it stand in the site's own, such as "+
+		"~/own=wp-content/plugins/own; may be given more than once")
 	c.flags.Var(&asked.drop, "drop", "close such a folder again; may be given more than once")
 	hostLines := c.flags.String("host-lines", "", "file with further lines for the site's virtual host (an empty one takes them back)")
 	for _, setting := range site.Settable {
@@ -135,10 +136,14 @@ func (a askedSettings) change(page client.SettingsPage) (client.Settings, error)
 
 // folders opens further folders, and closes those that are taken back.
 func (a askedSettings) folders(next client.Settings) (client.Settings, error) {
-	for _, dir := range a.allow {
-		path, err := filepath.Abs(dir)
+	for _, entry := range a.allow {
+		shared := site.SharedOf(entry)
+		path, err := filepath.Abs(shared.Folder)
 		if err != nil {
 			return next, err
+		}
+		if shared.Place != "" {
+			path += "=" + filepath.Clean(shared.Place)
 		}
 		if !slices.Contains(next.Allow, path) {
 			next.Allow = append(slices.Clone(next.Allow), path)
@@ -149,10 +154,13 @@ func (a askedSettings) folders(next client.Settings) (client.Settings, error) {
 		if err != nil {
 			return next, err
 		}
-		if !slices.Contains(next.Allow, path) {
+		kept := slices.DeleteFunc(slices.Clone(next.Allow), func(entry string) bool {
+			return site.SharedOf(entry).Folder == path || site.SharedOf(entry).Place == filepath.Clean(dir)
+		})
+		if len(kept) == len(next.Allow) {
 			return next, usageError{path + " is not open to the site"}
 		}
-		next.Allow = slices.DeleteFunc(slices.Clone(next.Allow), func(d string) bool { return d == path })
+		next.Allow = kept
 	}
 	return next, nil
 }

@@ -3,8 +3,10 @@ package main
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"text/tabwriter"
 
@@ -172,7 +174,31 @@ func (c *call) listStencils(ctx context.Context, service *client.Client) error {
 		fmt.Fprintf(table, "%s\t%s %s\t%s\t%s\t%s\t%s\t%s\n", s.Name, s.CMS.Name, s.CMS.Version, s.From, sizeOf(s.FileBytes),
 			sizeOf(s.DatabaseBytes), sizeOf(s.SizeBytes), s.Description)
 	}
-	return table.Flush()
+	if err := table.Flush(); err != nil {
+		return err
+	}
+	for _, s := range all {
+		if words := apart(s); words != "" {
+			fmt.Fprintf(c.out, "%s %s\n", s.Name, words)
+		}
+	}
+	return nil
+}
+
+// apart says what a stencil brings besides files and content, and what it does not hold.
+func apart(s client.Stencil) string {
+	words := []string{}
+	for _, directive := range slices.Sorted(maps.Keys(s.Settings.PHP)) {
+		words = append(words, "brings "+directive+"="+s.Settings.PHP[directive])
+	}
+	for _, extension := range slices.Sorted(maps.Keys(s.Settings.Extensions)) {
+		words = append(words, fmt.Sprintf("brings the extension %s %s", extension, map[bool]string{true: "on",
+			false: "off"}[s.Settings.Extensions[extension]]))
+	}
+	if len(s.Shared) > 0 {
+		words = append(words, "is without "+strings.Join(s.Shared, ", ")+", where another folder of the machine stood")
+	}
+	return strings.Join(words, "; ")
 }
 
 // sizeOf is megabytes, or kilobytes of what is less than one.

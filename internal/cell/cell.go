@@ -33,6 +33,9 @@ var launcher embed.FS
 // Limits of a cell.
 type Limits = inside.Limits
 
+// Bind is a folder at a place of its own.
+type Bind = inside.Bind
+
 // Cell says what a program has. What is not named is not there.
 type Cell struct {
 	Name         string // the host name inside
@@ -40,7 +43,9 @@ type Cell struct {
 	ReadFiles    []string
 	WriteFolders []string
 	WriteFiles   []string
-	UnixSockets  bool // may be opened; those that are there are the ones in its folders
+	// Binds are folders at other places than outside; where there are no namespaces, they are left out.
+	Binds       []Bind
+	UnixSockets bool // may be opened; those that are there are the ones in its folders
 	// Network decides on connections to elsewhere; nil leaves none.
 	Network *Network
 	// Listen are listening sockets that the service holds, by port: the program that binds one is handed it.
@@ -143,7 +148,7 @@ type Program struct {
 func (c *Cells) Command(cell Cell, files []*os.File, program string, arguments ...string) (*Program, error) {
 	p := &Program{cells: c, cell: cell, namespaces: c.Abilities.Namespaces}
 	s := inside.Spec{Namespaces: c.Abilities.Namespaces, ReadFolders: cell.ReadFolders, ReadFiles: cell.ReadFiles,
-		WriteFolders: cell.WriteFolders, WriteFiles: cell.WriteFiles,
+		WriteFolders: cell.WriteFolders, WriteFiles: cell.WriteFiles, Binds: cell.Binds,
 		UnixSockets: cell.UnixSockets ||
 			c.Abilities.Namespaces, Listens: len(cell.Listen) > 0, Landlock: c.Abilities.Landlock >= 2, Init: cell.Init, Terminal: cell.Terminal,
 		Hostname: cell.Name, DeathSignal: int(syscall.SIGKILL), Limits: cell.Limits}

@@ -3,10 +3,12 @@ package change
 import (
 	"context"
 	"os"
+	"slices"
 
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
+	"vessik/internal/safefile"
 )
 
 // check has the engines themselves read the configuration that a target leads to. Nothing is changed.
@@ -44,6 +46,9 @@ func (c *Changer) switchTo(ctx context.Context, s site.Site, target plan.Target)
 	if s.State != site.Running && s.State != site.Failed {
 		return c.Machine.Registry.Edit(ctx, s.Name, redefine)
 	}
+	if err := c.Machine.LayPlaces(next); err != nil {
+		return err
+	}
 	e, err := c.Machine.Store.Find(next.Stack.PHP)
 	if err != nil {
 		return err
@@ -79,7 +84,16 @@ func (c *Changer) CheckSettings(ctx context.Context, s site.Site, settings site.
 		extensions, _ = engine.Switchable(e)
 	}
 	problems := site.CheckSettings(s.Name, settings, directives, extensions, c.Machine.Home.Dir)
-	for _, dir := range settings.Allow {
+	for _, entry := range settings.Allow {
+		dir, place := site.SharedOf(entry).Folder, site.SharedOf(entry).Place
+		if place != "" && !c.Machine.Abilities.Namespaces {
+			problems = append(problems, site.Problem{Site: s.Name, Field: "allow", Message: "this machine gives sites no cells of their own, " +
+				"in which a folder could stand at another place", Remedy: "give the folder without a place, and link to it"})
+		}
+		if place != "" && !slices.Contains(s.Settings.Allow, entry) && !safefile.IsVacant(s.Folder, place) {
+			problems = append(problems, site.Problem{Site: s.Name, Field: "allow", Message: "there is something at " + place + " already",
+				Remedy: "move it away, or choose another place"})
+		}
 		if info, err := os.Stat(dir); err != nil || !info.IsDir() {
 			problems = append(problems, site.Problem{Site: s.Name, Field: "allow",
 				Message: dir + " is not a folder that the service's account can reach", Remedy: "make it, or let that account enter it"})

@@ -80,7 +80,7 @@ func (k *Definition) TitleOf(ctx context.Context, pool *sql.DB, facts Facts) (st
 }
 
 // ErrUnknown says that a definition does not describe what was asked for.
-var ErrUnknown = errors.New("the definition does not say how")
+var ErrUnknown = errors.New("its definition does not say how")
 
 // one asks for one value.
 func (k *Definition) one(ctx context.Context, pool *sql.DB, query string, facts Facts) (value string, err error) {

@@ -117,7 +117,7 @@ func (m *PHPMaster) configure(e *Engine, s site.Site, turn int) error {
 	}
 	if m.supervisor.Abilities().Landlock < 2 && !m.supervisor.Abilities().Namespaces {
 		configuration.OpenBasedir = strings.Join(append([]string{s.Folder, place.Temp, dir, place.Probe, place.Mail, "/usr/share"},
-			s.Settings.Allow...), ":")
+			s.Settings.Open()...), ":")
 	}
 	texts := map[string]string{}
 	if place.Ticket != "" {
@@ -153,7 +153,9 @@ func (m *PHPMaster) arguments(turn int) []string {
 
 // check has PHP read its configuration, and returns its own words where it refuses or complains.
 func (m *PHPMaster) check(ctx context.Context, e *Engine, turn int) error {
-	command, err := m.supervisor.Command(m.cell(e, m.site, turn), e.Program("php-fpm"), append(m.arguments(turn), "-t")...)
+	c := m.cell(e, m.site, turn)
+	c.Binds = nil // their places need not be there yet
+	command, err := m.supervisor.Command(c, e.Program("php-fpm"), append(m.arguments(turn), "-t")...)
 	if err != nil {
 		return err
 	}
@@ -192,7 +194,8 @@ func (m *PHPMaster) start(ctx context.Context, e *Engine, s site.Site, turn int)
 // cell is what a site's PHP has.
 func (m *PHPMaster) cell(e *Engine, s site.Site, turn int) cell.Cell {
 	c := cell.Cell{Name: s.Name, ReadFolders: []string{e.Root(), m.dir(turn)}, ReadFiles: []string{m.place.Probe},
-		WriteFolders: append([]string{s.Folder, m.place.Temp, m.place.Mail}, s.Settings.Allow...), WriteFiles: m.logs()}
+		WriteFolders: append([]string{s.Folder, m.place.Temp, m.place.Mail}, s.Settings.Open()...), Binds: Binds(s.Folder,
+			s.Settings.Bound(), true), WriteFiles: m.logs()}
 	if m.place.Network != nil {
 		c.Network, c.Limits = m.place.Network(s), m.place.Limits(s)
 		if m.place.Full(s) {

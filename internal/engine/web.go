@@ -21,6 +21,7 @@ import (
 
 	"vessik/internal/cell"
 	"vessik/internal/core/render"
+	"vessik/internal/core/site"
 	"vessik/internal/proc"
 )
 
@@ -44,6 +45,7 @@ type WebServer struct {
 type VirtualHost struct {
 	Text    string
 	Port    int
+	Bound   string // further folders at places in the first of them: FOLDER=PLACE, joined by newlines
 	Folders string // the site's folders, joined by newlines: for reading
 	PHP     string // the folder of its PHP's socket
 	Logs    string // its log folder
@@ -215,7 +217,17 @@ func (w *WebServer) cell(folder string, host VirtualHost) cell.Cell {
 			c.ReadFolders = append(c.ReadFolders, path)
 		}
 	}
+	own, _, _ := strings.Cut(host.Folders, "\n")
+	c.Binds = Binds(own, site.Settings{Allow: strings.Split(host.Bound, "\n")}.Bound(), false)
 	return c
+}
+
+// Binds are further folders at their places in a site's own.
+func Binds(own string, all []site.Shared, write bool) (binds []cell.Bind) {
+	for _, shared := range all {
+		binds = append(binds, cell.Bind{From: shared.Folder, At: filepath.Join(own, shared.Place), Write: write})
+	}
+	return binds
 }
 
 // touchLogs makes logs be there before a program that may write them, and nothing beside them, starts.
@@ -303,6 +315,7 @@ func (w *WebServer) Check(ctx context.Context, name string, host VirtualHost) er
 	}
 	defer socket.Close()
 	c := w.cell(folder, host)
+	c.Binds = nil // their places need not be there yet
 	c.WriteFiles, c.Listen = logs, map[uint16]*os.File{uint16(host.Port): socket}
 	program, arguments := "apache2", []string{"-t", "-f", file}
 	if !w.Engine.IsApache() {

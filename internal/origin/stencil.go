@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"vessik/internal/cms"
 	"vessik/internal/core/site"
@@ -34,12 +35,28 @@ func (g *Origins) stencil() Source {
 	}
 }
 
+// tellShared says what of the site that a stencil was saved from is no part of it.
+func (g *Origins) tellShared(ctx context.Context, s site.Site) error {
+	m, err := g.Stencils.Find(s.Origin.From)
+	if err != nil || len(m.Shared) == 0 {
+		return err
+	}
+	return g.Machine.Registry.Edit(ctx, s.Name, func(s *site.Site) error {
+		s.Notice = fmt.Sprintf("the stencil holds no %s, where another folder of the machine stood; give it one with: vessik settings %s -allow "+
+			"FOLDER=%s", strings.Join(m.Shared, ", "), s.Name, m.Shared[0])
+		return nil
+	})
+}
+
 // drawFiles lays out a stencil's files, and puts its dump where drawContent finds it.
 func (g *Origins) drawFiles(ctx context.Context, s site.Site, partial string) error {
 	whole := partial + wholeSuffix
 	files, database, err := g.Stencils.Open(ctx, s.Origin.From, whole)
 	defer ownfile.RemoveAll(whole)
 	if err != nil {
+		return err
+	}
+	if err := g.tellShared(ctx, s); err != nil {
 		return err
 	}
 	if err := ownfile.Make(filepath.Dir(g.dumpFile(s)), 0o700); err != nil {

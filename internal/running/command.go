@@ -94,8 +94,8 @@ func clients(database *engine.Engine, defaults string) map[string]string {
 func (m *Machine) CommandCell(s site.Site, environment wire.Environment) cell.Cell {
 	place := m.PHPPlace(s)
 	c := cell.Cell{Name: s.Name, Init: true, ReadFolders: []string{filepath.Dir(environment.Path)},
-		WriteFolders: append([]string{s.Folder, place.Temp, place.Mail}, s.Settings.Allow...),
-		Network:      m.network(s), Limits: m.limits(s)}
+		WriteFolders: append([]string{s.Folder, place.Temp, place.Mail}, s.Settings.Open()...),
+		Binds:        engine.Binds(s.Folder, s.Settings.Bound(), true), Network: m.network(s), Limits: m.limits(s)}
 	for _, id := range s.Stack.IDs() {
 		if e, err := m.Store.Find(id); err == nil {
 			c.ReadFolders = append(c.ReadFolders, e.Root())

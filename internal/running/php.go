@@ -6,10 +6,12 @@ import (
 	"encoding/hex"
 	"fmt"
 	"os"
+	"slices"
 
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
 	"vessik/internal/ownfile"
+	"vessik/internal/safefile"
 )
 
 // StartPHP opens a site's PHP unless it is open, and wakes it.
@@ -46,6 +48,9 @@ func (m *Machine) OpenPHP(s site.Site) error {
 	if _, err := os.Stat(s.Folder); err != nil {
 		return fmt.Errorf("the site's folder %s is not there (%w); put it back, or retire the site", s.Folder, err)
 	}
+	if err := m.LayPlaces(s); err != nil {
+		return err
+	}
 	master, err := engine.OpenPHP(m.Supervisor, m.Bell, e, s, m.PHPPlace(s), func(reason error) { m.Failed(s.Name, reason) })
 	if err != nil {
 		return err
@@ -54,6 +59,26 @@ func (m *Machine) OpenPHP(s site.Site) error {
 	m.masters[s.Name] = master
 	m.mu.Unlock()
 	return nil
+}
+
+// LayPlaces makes the empty folders in a site's own at which its further folders stand in its cells.
+func (m *Machine) LayPlaces(s site.Site) error {
+	for _, shared := range s.Settings.Bound() {
+		if err := safefile.MakeFolder(s.Folder, shared.Place); err != nil {
+			return fmt.Errorf("make the place of %s in the site's folder: %w; mend that, or close it with: vessik settings %s -drop %s",
+				shared.Folder, err, s.Name, shared.Folder)
+		}
+	}
+	return nil
+}
+
+// ClearPlaces takes away empty folders at which no further folder stands any more.
+func (m *Machine) ClearPlaces(s site.Site, before site.Settings) {
+	for _, shared := range before.Bound() {
+		if !slices.ContainsFunc(s.Settings.Bound(), func(now site.Shared) bool { return site.Inside(now.Place, shared.Place) }) {
+			safefile.RemoveEmpty(s.Folder, shared.Place)
+		}
+	}
 }
 
 // StopPHP ends a site's PHP, and takes its socket away.

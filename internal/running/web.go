@@ -54,8 +54,15 @@ func (m *Machine) VirtualHost(s site.Site) engine.VirtualHost {
 	if strings.HasPrefix(s.Stack.Web, "apache") {
 		text = host.Apache()
 	}
-	return engine.VirtualHost{Text: text, Port: s.Port, Folders: strings.Join(append([]string{s.Folder}, s.Settings.Allow...), "\n"),
+	return engine.VirtualHost{Text: text, Port: s.Port, Folders: strings.Join(append([]string{s.Folder}, s.Settings.Open()...), "\n"),
+		Bound: boundOf(s),
 		PHP: filepath.Dir(m.Socket(s)), Logs: m.Home.SiteLogs(s.Name), Limits: m.limits(s)}
+}
+
+// boundOf are a site's further folders that have a place in its own, as its web server is told of them.
+func boundOf(s site.Site) string {
+	return strings.Join(slices.DeleteFunc(slices.Clone(s.Settings.Allow), func(entry string) bool { return site.SharedOf(entry).Place ==
+		"" }), "\n")
 }
 
 // Publish gives sites their web servers, and opens their routes. A site whose port
@@ -112,6 +119,10 @@ func (m *Machine) publishOnce(ctx context.Context, names []string) map[string]er
 	for _, name := range names {
 		s, ok := m.Registry.Site(name)
 		if !ok {
+			continue
+		}
+		if err := m.LayPlaces(s); err != nil {
+			failed[name] = err
 			continue
 		}
 		if changes[s.Stack.Web] == nil {

@@ -130,6 +130,39 @@ func Remove(folder, name string) error {
 	return root.RemoveAll(name)
 }
 
+// RemoveEmpty removes a folder if nothing is in it.
+func RemoveEmpty(folder, name string) {
+	if root, err := os.OpenRoot(folder); err == nil {
+		defer root.Close()
+		if info, err := root.Lstat(name); err == nil && info.IsDir() {
+			_ = root.Remove(name) // fails where something is in it
+		}
+	}
+}
+
+// IsVacant tells whether nothing stands at a place in a folder, or an empty folder.
+func IsVacant(folder, name string) bool {
+	root, err := os.OpenRoot(folder)
+	if err != nil {
+		return false
+	}
+	defer root.Close()
+	info, err := root.Lstat(name)
+	if err != nil {
+		return errors.Is(err, fs.ErrNotExist)
+	}
+	if !info.IsDir() {
+		return false
+	}
+	dir, err := root.Open(name)
+	if err != nil {
+		return false
+	}
+	defer dir.Close()
+	names, _ := dir.Readdirnames(1)
+	return len(names) == 0
+}
+
 // MakeFolder makes a folder in a folder, with those that lead there.
 func MakeFolder(folder, name string) error {
 	root, err := os.OpenRoot(folder)

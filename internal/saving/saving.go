@@ -111,6 +111,9 @@ func (f *Feature) save(ctx context.Context, w *operation.Part, s site.Site, aske
 		Title: s.Title,
 		CMS:   s.CMS, Root: s.Root, Prefix: facts.Prefix, URL: facts.URL, Folder: s.Folder, Network: s.Network, SubSites: s.SubSites,
 		Stack: s.Stack, CreatedAt: time.Now().UTC().Truncate(time.Second)}
+	for _, shared := range s.Settings.Bound() {
+		m.Shared = append(m.Shared, shared.Place)
+	}
 	if asked.Settings { // what names folders, ports or limits of this machine stays here
 		m.Settings = site.Settings{PHP: s.Settings.PHP, Extensions: s.Settings.Extensions}
 	}

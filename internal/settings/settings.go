@@ -23,8 +23,14 @@ type Feature struct {
 // Kind is how settings are changed; what they were stays in the site's history.
 func (f *Feature) Kind() operation.Kind {
 	c := f.Changer
-	return c.Kind(Kind, nil, nil, c.FetchStep(), c.BaselineStep(), c.CheckStep(), c.SwitchStep(), c.ProveStep(), c.SettleStep(
+	clear := func(_ context.Context, _ *operation.Part, s site.Site, p plan.Change) error {
+		s.Settings = p.Before.Settings
+		c.Machine.ClearPlaces(s, p.After.Settings)
+		return nil
+	}
+	return c.Kind(Kind, nil, clear, c.FetchStep(), c.BaselineStep(), c.CheckStep(), c.SwitchStep(), c.ProveStep(), c.SettleStep(
 		func(ctx context.Context, _ *operation.Part, s site.Site, p plan.Change) error {
+			c.Machine.ClearPlaces(s, p.Before.Settings)
 			return f.Records.SaveSettings(ctx, plan.SettingsEntry{Site: s.Name, Who: p.Who, Settings: p.After.Settings})
 		}))
 }

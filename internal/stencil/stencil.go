@@ -163,6 +163,11 @@ func judge(m Manifest) error {
 	if faults := site.CheckSettings(m.Name, m.Settings, nil, nil, ""); len(faults) > 0 {
 		return fmt.Errorf("has settings that cannot be: %w", faults)
 	}
+	for _, place := range m.Shared {
+		if !filepath.IsLocal(place) || site.UnsafeInPath(place) {
+			return fmt.Errorf("has %q, which is no place in a site", place)
+		}
+	}
 	for _, text := range []string{m.Folder, m.Title, m.Description, m.CMS.Version, m.Stack.PHP, m.Stack.Web, m.Stack.Database} {
 		if strings.ContainsFunc(text, unicode.IsControl) || len(text) > 1000 {
 			return fmt.Errorf("has %q, which is no text of one line", text)

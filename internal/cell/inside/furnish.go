@@ -25,7 +25,8 @@ var (
 // place is one thing that is bound into the cell's root.
 type place struct {
 	path  string
-	tree  int // from open_tree(2)
+	bound bool // at another place than outside, in a folder that the program may write to
+	tree  int  // from open_tree(2)
 	file  bool
 	write bool
 }
@@ -117,6 +118,13 @@ func (s Spec) gather() (places []place, links map[string]string, err error) {
 	}
 	err = errors.Join(add(SystemFolders, false, false), add(SystemFiles, false, false), add(Devices, true, false),
 		add(s.ReadFolders, false, true), add(s.ReadFiles, false, true), add(s.WriteFolders, true, true), add(s.WriteFiles, true, true))
+	for _, b := range s.Binds {
+		tree, openErr := unix.OpenTree(unix.AT_FDCWD, b.From, unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC|unix.AT_RECURSIVE)
+		if openErr != nil {
+			return nil, nil, fmt.Errorf("take %s: %w", b.From, openErr)
+		}
+		places = append(places, place{path: filepath.Clean(b.At), bound: true, tree: tree, write: b.Write})
+	}
 	slices.SortStableFunc(places, func(a, b place) int { return len(a.path) - len(b.path) }) // what holds others comes first
 	return places, links, err
 }
@@ -133,6 +141,9 @@ func (p place) bind(root string) error {
 	if err := unix.MountSetattr(p.tree, "", unix.AT_EMPTY_PATH|unix.AT_RECURSIVE, &attributes); err != nil {
 		return err
 	}
+	if p.bound {
+		return p.bindBeneath(root)
+	}
 	target := root + p.path
 	if _, err := os.Lstat(target); err != nil { // else it is in a folder that is bound already
 		if err := p.makeTarget(target); err != nil {
@@ -140,6 +151,22 @@ func (p place) bind(root string) error {
 		}
 	}
 	return unix.MoveMount(p.tree, "", unix.AT_FDCWD, target, unix.MOVE_MOUNT_F_EMPTY_PATH)
+}
+
+// bindBeneath binds a folder where the program itself may have put something: no link on the way is followed.
+func (p place) bindBeneath(root string) error {
+	dir, err := unix.Open(root, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(dir)
+	target, err := unix.Openat2(dir, strings.TrimPrefix(p.path, "/"), &unix.OpenHow{Flags: unix.O_PATH | unix.O_DIRECTORY | unix.O_CLOEXEC,
+		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS})
+	if err != nil {
+		return err
+	}
+	defer unix.Close(target)
+	return unix.MoveMount(p.tree, "", target, "", unix.MOVE_MOUNT_F_EMPTY_PATH|unix.MOVE_MOUNT_T_EMPTY_PATH)
 }
 
 func (p place) makeTarget(target string) error {

@@ -28,20 +28,29 @@ type Spec struct {
 	ReadFiles    []string `json:"read_files,omitempty"`
 	WriteFolders []string `json:"write_folders,omitempty"`
 	WriteFiles   []string `json:"write_files,omitempty"`
-	UnixSockets  bool     `json:"unix_sockets,omitempty"` // may be opened; with namespaces, those that are bound into the cell
-	Governed     bool     `json:"governed,omitempty"`     // connect(2) is answered by the service
-	Listens      bool     `json:"listens,omitempty"`      // so is bind(2), in any cell
-	Names        bool     `json:"names,omitempty"`        // the service answers on the cell's own port 53
-	Landlock     bool     `json:"landlock,omitempty"`
-	Control      int      `json:"control,omitempty"` // descriptor on which the listener for those answers is sent to the service; 0 for none
-	Init         bool     `json:"init,omitempty"`    // the program is a child of the launcher, which waits for it
-	Terminal     bool     `json:"terminal,omitempty"`
-	Hostname     string   `json:"hostname,omitempty"`
-	Account      string   `json:"account,omitempty"` // how the account's own id is called inside
-	DeathSignal  int      `json:"death_signal,omitempty"`
-	Limits       Limits   `json:"limits"`
+	// Binds are folders that stand inside at another place than outside; they need namespaces.
+	Binds       []Bind `json:"binds,omitempty"`
+	UnixSockets bool   `json:"unix_sockets,omitempty"` // may be opened; with namespaces, those that are bound into the cell
+	Governed    bool   `json:"governed,omitempty"`     // connect(2) is answered by the service
+	Listens     bool   `json:"listens,omitempty"`      // so is bind(2), in any cell
+	Names       bool   `json:"names,omitempty"`        // the service answers on the cell's own port 53
+	Landlock    bool   `json:"landlock,omitempty"`
+	Control     int    `json:"control,omitempty"` // descriptor on which the listener for those answers is sent to the service; 0 for none
+	Init        bool   `json:"init,omitempty"`    // the program is a child of the launcher, which waits for it
+	Terminal    bool   `json:"terminal,omitempty"`
+	Hostname    string `json:"hostname,omitempty"`
+	Account     string `json:"account,omitempty"` // how the account's own id is called inside
+	DeathSignal int    `json:"death_signal,omitempty"`
+	Limits      Limits `json:"limits"`
 
 	names []int // sockets of the cell's port 53
+}
+
+// Bind is a folder at a place of its own, below another folder of the cell, where there must be a folder for it.
+type Bind struct {
+	From  string `json:"from"`
+	At    string `json:"at"`
+	Write bool   `json:"write,omitempty"`
 }
 
 // sharedBytes is what a program may map beyond its own data.

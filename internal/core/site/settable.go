@@ -28,7 +28,8 @@ type Setting struct {
 
 // Settable are all of them. What they do is written by render, running and engine from the fields of Settings.
 var Settable = []Setting{
-	{Name: "allow", About: "further folders that the site may use, joined by commas", Form: "absolute paths", label: "further folders",
+	{Name: "allow", About: "further folders that the site may use, joined by commas",
+		Form: "absolute paths, or PATH=PLACE in the site's folder", label: "further folders",
 		words: func(s Settings) string { return strings.Join(s.Allow, ", ") },
 		same:  func(s Settings) any { return strings.Join(s.Allow, "\x00") },
 		set: func(s *Settings, value string) bool {
@@ -249,8 +250,17 @@ func (c *checker) directive(name, directive, value string, known []string) {
 }
 
 func judgeAllow(c *checker, s Settings, homeDir string) {
-	for _, dir := range s.Allow {
+	for i, entry := range s.Allow {
+		dir, place := SharedOf(entry).Folder, SharedOf(entry).Place
 		switch {
+		case place != "" && (!filepath.IsLocal(place) || filepath.Clean(place) != place || place == "." || UnsafeInPath(place)):
+			c.add("allow", "write the place as the path of a folder inside the site's own, such as wp-content/plugins/own",
+				"%q cannot be used", place)
+		case place != "" && slices.ContainsFunc(s.Allow[:i], func(other string) bool {
+			before := SharedOf(other).Place
+			return before != "" && (Inside(before, place) || Inside(place, before))
+		}):
+			c.add("allow", "give each folder a place of its own", "two folders would stand at %s", place)
 		case !filepath.IsAbs(dir) || UnsafeInPath(dir):
 			c.add("allow", "give an absolute path without quotes, $, \\, ; and braces", "%q cannot be used", dir)
 		case Inside(homeDir, dir) || Inside(dir, homeDir) && !Inside(dir, filepath.Join(homeDir, "sites")):

@@ -2,6 +2,7 @@ package site
 
 import (
 	"cmp"
+	"strings"
 	"time"
 )
 
@@ -10,7 +11,7 @@ type Settings struct {
 	PHP        map[string]string `json:"php,omitempty" doc:"php.ini directives and their values"`
 	Extensions map[string]bool   `json:"extensions,omitempty" doc:"PHP extensions that are switched on or off"`
 	HostLines  map[string]string `json:"host_lines,omitempty" doc:"Further lines for the virtual host, by web server: nginx, apache"`
-	Allow      []string          `json:"allow,omitempty" doc:"Further folders that the site's PHP and web server may use"`
+	Allow      []string          `json:"allow,omitempty" doc:"Further folders that the site's PHP and web server may use: FOLDER, or FOLDER=PLACE in the site's own"`
 	Debug      bool              `json:"debug,omitempty" doc:"PHP shows and logs every error, and the CMS's own debugging is on"`
 	Xdebug     int               `json:"xdebug,omitempty" doc:"Port that Xdebug connects to; 0 leaves it out"`
 	Offline    bool              `json:"offline,omitempty" doc:"What the site asks of other machines is refused at once"`
@@ -19,6 +20,37 @@ type Settings struct {
 	Processes  int               `json:"processes,omitempty" doc:"Processes and threads in each of the site's cells; 0 is 256"`
 	Processor  int               `json:"processor,omitempty" doc:"Percent of one processor's time for each of the site's cells; 0 is no limit"`
 	Disk       int64             `json:"disk,omitempty" doc:"Bytes that the site's folder may take; 0 is no limit"`
+}
+
+// Shared is a further folder that a site may use: where it is, and its place in the site's own folder; empty where it has none.
+type Shared struct{ Folder, Place string }
+
+// SharedOf reads one of Settings.Allow.
+func SharedOf(entry string) Shared {
+	if i := strings.LastIndexByte(entry, '='); i > 0 && !strings.HasPrefix(entry[i+1:], "/") {
+		return Shared{entry[:i], entry[i+1:]}
+	}
+	return Shared{Folder: entry}
+}
+
+// Open are the further folders that stand in the site's cells where they stand outside.
+func (s Settings) Open() (folders []string) {
+	for _, entry := range s.Allow {
+		if shared := SharedOf(entry); shared.Place == "" {
+			folders = append(folders, shared.Folder)
+		}
+	}
+	return folders
+}
+
+// Bound are those that stand in them at a place in the site's own folder.
+func (s Settings) Bound() (all []Shared) {
+	for _, entry := range s.Allow {
+		if shared := SharedOf(entry); shared.Place != "" {
+			all = append(all, shared)
+		}
+	}
+	return all
 }
 
 // TimeZoneDirective is the php.ini directive that a site's time zone is written to as well.

@@ -206,14 +206,16 @@ type Stencil struct {
 	Folder      string     `json:"folder,omitempty" doc:"Where its files stood; paths below it lead to the new site's folder"`
 	Stack       site.Stack `json:"stack" doc:"What it was saved on"`
 	// Settings are what sites drawn from it are given: php.ini settings and extensions, nothing that names what a machine has.
-	Settings      site.Settings `json:"settings,omitzero" doc:"php.ini settings and extensions that it brings"`
-	CreatedAt     time.Time     `json:"created_at"`
-	Files         int           `json:"files"`
-	FileBytes     int64         `json:"file_bytes"`
-	DatabaseBytes int64         `json:"database_bytes"`
-	LinksLeftOut  int           `json:"links_left_out,omitempty" doc:"Symbolic links are not taken along"`
-	SizeBytes     int64         `json:"size_bytes" doc:"Of the file"`
-	HasPicture    bool          `json:"has_picture"`
+	Settings site.Settings `json:"settings,omitzero" doc:"php.ini settings and extensions that it brings"`
+	// Shared are places of further folders of the site that it was saved from, which are no part of it.
+	Shared        []string  `json:"shared,omitempty" doc:"Places at which further folders stood, which it does not hold"`
+	CreatedAt     time.Time `json:"created_at"`
+	Files         int       `json:"files"`
+	FileBytes     int64     `json:"file_bytes"`
+	DatabaseBytes int64     `json:"database_bytes"`
+	LinksLeftOut  int       `json:"links_left_out,omitempty" doc:"Symbolic links are not taken along"`
+	SizeBytes     int64     `json:"size_bytes" doc:"Of the file"`
+	HasPicture    bool      `json:"has_picture"`
 }
 
 // Rename gives a site another name or domain.
