@@ -22,7 +22,7 @@ func TestAFolderThatSitesShare(t *testing.T) {
 	own := filepath.Join(filepath.Dir(s.home), "garden-beds")
 	for name, text := range map[string]string{"style.css": "body { color: green }",
 		"garden-beds.php": "<?php\n/* Plugin Name: Garden Beds */\n" +
-		"add_action('wp_head', function () { wp_enqueue_style('beds', plugins_url('style.css', __FILE__)); }, 1);\n"} {
+			"add_action('wp_head', function () { wp_enqueue_style('beds', plugins_url('style.css', __FILE__)); }, 1);\n"} {
 		require.NoError(t, os.MkdirAll(own, 0o777))
 		require.NoError(t, os.Chmod(own, 0o777))
 		require.NoError(t, os.WriteFile(filepath.Join(own, name), []byte(text), 0o644))
@@ -39,7 +39,7 @@ func TestAFolderThatSitesShare(t *testing.T) {
 		assert.Zero(t, code, errs)
 		assert.Contains(t, out, "garden-beds.php")
 		made := s.secrets(t, name)
-		_, err := pool(t, made).Exec("UPDATE " + made.Prefix + "options SET option_value=? WHERE option_name='active_plugins'",
+		_, err := pool(t, made).Exec("UPDATE "+made.Prefix+"options SET option_value=? WHERE option_name='active_plugins'",
 			`a:1:{i:0;s:27:"garden-beds/garden-beds.php";}`)
 		require.NoError(t, err)
 		_, text, _ := get(t, s.site(t, name).URL)

@@ -32,7 +32,7 @@ var settingsCommand = command{name: "settings", names: "NAME [DIRECTIVE=VALUE…
 func runSettings(ctx context.Context, c *call) error {
 	var asked askedSettings
 	c.flags.Var(&asked.extensions, "extension", "switch an extension: NAME=on, NAME=off, or NAME= for as usual; may be given more than once")
-	c.flags.Var(&asked.allow, "allow", "open a further folder to the site: FOLDER, or FOLDER=PLACE to have it stand in the site's own, such as "+
+	c.flags.Var(&asked.allow, "allow", "open a further folder to the site: FOLDER, or FOLDER=PLACE to have it in the site's own, such as "+
 		"~/own=wp-content/plugins/own; may be given more than once")
 	c.flags.Var(&asked.drop, "drop", "close such a folder again; may be given more than once")
 	hostLines := c.flags.String("host-lines", "", "file with further lines for the site's virtual host (an empty one takes them back)")

@@ -56,13 +56,15 @@ func (m *Machine) VirtualHost(s site.Site) engine.VirtualHost {
 	}
 	return engine.VirtualHost{Text: text, Port: s.Port, Folders: strings.Join(append([]string{s.Folder}, s.Settings.Open()...), "\n"),
 		Bound: boundOf(s),
-		PHP: filepath.Dir(m.Socket(s)), Logs: m.Home.SiteLogs(s.Name), Limits: m.limits(s)}
+		PHP:   filepath.Dir(m.Socket(s)), Logs: m.Home.SiteLogs(s.Name), Limits: m.limits(s)}
 }
 
 // boundOf are a site's further folders that have a place in its own, as its web server is told of them.
 func boundOf(s site.Site) string {
-	return strings.Join(slices.DeleteFunc(slices.Clone(s.Settings.Allow), func(entry string) bool { return site.SharedOf(entry).Place ==
-		"" }), "\n")
+	return strings.Join(slices.DeleteFunc(slices.Clone(s.Settings.Allow), func(entry string) bool {
+		return site.SharedOf(entry).Place ==
+			""
+	}), "\n")
 }
 
 // Publish gives sites their web servers, and opens their routes. A site whose port

@@ -11,7 +11,7 @@ type Settings struct {
 	PHP        map[string]string `json:"php,omitempty" doc:"php.ini directives and their values"`
 	Extensions map[string]bool   `json:"extensions,omitempty" doc:"PHP extensions that are switched on or off"`
 	HostLines  map[string]string `json:"host_lines,omitempty" doc:"Further lines for the virtual host, by web server: nginx, apache"`
-	Allow      []string          `json:"allow,omitempty" doc:"Further folders that the site's PHP and web server may use: FOLDER, or FOLDER=PLACE in the site's own"`
+	Allow      []string          `json:"allow,omitempty" doc:"Further folders that the site may use: FOLDER, or FOLDER=PLACE in its own"`
 	Debug      bool              `json:"debug,omitempty" doc:"PHP shows and logs every error, and the CMS's own debugging is on"`
 	Xdebug     int               `json:"xdebug,omitempty" doc:"Port that Xdebug connects to; 0 leaves it out"`
 	Offline    bool              `json:"offline,omitempty" doc:"What the site asks of other machines is refused at once"`
