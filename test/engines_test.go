@@ -76,9 +76,17 @@ func TestEnginesOfTheUsersOwnAreAdopted(t *testing.T) {
 	_, errs, code = s.cli("engines", "drop", "nginx-1.22-own")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "is used by orchard-days")
+	other := start(t, newHome(t))
+	requirePassed(t, other.made(t, client.Request{Name: "moss-archive", CMS: "empty", Web: "1.22-own"}))
 	s.retire(t, "orchard-days")
 	_, errs, code = s.cli("engines", "drop", "nginx-1.22-own")
-	require.Equal(t, 0, code, errs)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "is used in the home "+other.home)
+	other.retire(t, "moss-archive")
+	require.EventuallyWithT(t, func(t *assert.CollectT) {
+		_, errs, code := s.cli("engines", "drop", "nginx-1.22-own")
+		assert.Zero(t, code, errs)
+	}, 10*time.Second, 100*time.Millisecond)
 	assert.DirExists(t, source, "what it consists of stays")
 
 	_, errs, code = s.cli("engines", "fetch", "nginx-1.18", "wordpress-5")
@@ -88,6 +96,9 @@ func TestEnginesOfTheUsersOwnAreAdopted(t *testing.T) {
 	assert.Contains(t, errs, `no engine fits "moss"`)
 
 	// Server variables: checked by the server, in effect, taken back.
+	_, errs, code = s.cli("engines", "set", "mariadb-10.11", "max_connection=77")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "is no variable of mariadb-10.11; did you mean max_connections?", "which the server would take for the same")
 	_, errs, code = s.cli("engines", "set", "mariadb-10.11", "max_connectoins=7")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "unknown variable 'max_connectoins=7'", "the server's own words")
@@ -102,7 +113,7 @@ func TestEnginesOfTheUsersOwnAreAdopted(t *testing.T) {
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "no longer passes", "the server starts with it, and the sites do not work")
 	assert.Contains(t, errs, "the server runs as before")
-	_, errs, code = s.cli("engines", "set", "mariadb-10.11", "max_connections=654", "wait_timeout=7000")
+	_, errs, code = s.cli("engines", "set", "mariadb-10.11", "max-connections=654", "wait_timeout=7000")
 	require.Equal(t, 0, code, errs)
 	out, _, _ = s.cli("engines", "set", "mariadb-10.11")
 	assert.Contains(t, out, "max_connections = 654, wait_timeout = 7000")

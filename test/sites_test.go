@@ -109,13 +109,13 @@ func TestTheCommandLine(t *testing.T) {
 		var site map[string]any
 		require.NoError(t, json.Unmarshal([]byte(out), &site))
 		for _, key := range []string{"name", "title", "state", "url", "domain", "folder", "document_root", "cms", "stack", "port", "database",
-			"admin", "created_at"} {
+			"administrator", "created_at"} {
 			assert.Contains(t, site, key)
 		}
 		assert.Equal(t, map[string]any{"engine": "php-8.2", "version": site["stack"].(map[string]any)["php"].(map[string]any)["version"]},
 			site["stack"].(map[string]any)["php"])
 		assert.NotContains(t, site["database"], "password")
-		assert.NotContains(t, site["admin"], "password")
+		assert.NotContains(t, site["administrator"], "password")
 		out, _, _ = s.cli("site", "-secrets", "-json", "fernhollow")
 		assert.Contains(t, out, `"password"`)
 		out, _, _ = s.cli("-json", "sites")

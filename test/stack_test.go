@@ -308,6 +308,9 @@ func TestATrialShowsWhatEveryStackWouldDo(t *testing.T) {
 		assert.Equal(t, want, string(cell.Verdict), "%+v: %s", cell.Stack, cell.Summary)
 		if want == "fail" {
 			require.NotNil(t, cell.Report)
+			assert.Contains(t, cell.Summary, "Fatal error in ")
+			assert.Contains(t, cell.Summary, "/hello-world/ answers 500", "all pages that fail")
+			assert.Nil(t, cell.Different, "an error page is no picture of the site")
 			assert.Contains(t, cell.Report.Result("front-page").Observed, "frost_is_not_ready_for_this")
 			continue
 		}

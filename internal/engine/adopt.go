@@ -55,7 +55,11 @@ func (s Store) Inspect(ctx context.Context, id, path string) (*Engine, error) {
 	if site.CompareVersions(site.MajorMinor(version), site.MajorMinor(e.Version)) != 0 {
 		return nil, fmt.Errorf("%s says that it is version %s, which %s does not say", e.Programs[0], e.Version, id)
 	}
-	e.SizeBytes = folderSize(path)
+	for _, program := range e.Programs { // what else is in the folder may be the whole machine's
+		if info, err := os.Stat(filepath.Join(path, program)); err == nil {
+			e.SizeBytes += info.Size()
+		}
+	}
 	return e, nil
 }
 

@@ -360,6 +360,7 @@ func TestEnginesShareTheirFilesAndAreDropped(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, found["nginx-1.22"].Root(), again.Root())
 	assert.Equal(t, found["nginx-1.22"].Version, again.Version)
+	assert.Less(t, again.SizeBytes, int64(8<<20), "its programs, not what else is in that folder")
 	assert.Contains(t, store.IDs(engine.Web), "nginx-1.22-own")
 	for id, path := range map[string]string{"nginx-1.9": own.Adopted, "moss-1": own.Adopted, "php-8.2-own": own.Adopted,
 		"nginx-1.22-x": "relative", "nginx-1.22-y": "/nowhere"} {

@@ -271,6 +271,23 @@ func (d *DatabaseServer) OpenAs(database site.Database) *sql.DB {
 	return sql.OpenDB(connector)
 }
 
+// VariableNames are the names of all its server variables, in lower case.
+func (d *DatabaseServer) VariableNames(ctx context.Context) (names []string, err error) {
+	rows, err := d.admin.QueryContext(ctx, "SELECT LOWER(VARIABLE_NAME) FROM information_schema.SYSTEM_VARIABLES")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return nil, err
+		}
+		names = append(names, name)
+	}
+	return names, rows.Err()
+}
+
 // Admin is the pool of administrator's connections without a database.
 func (d *DatabaseServer) Admin() *sql.DB { return d.admin }
 

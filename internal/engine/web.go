@@ -257,11 +257,17 @@ func (w *WebServer) write(folder string, host VirtualHost) (string, error) {
 		modules := firstFolder(w.Engine.Root(), "usr/lib/apache2/modules", "modules", "lib/apache2/modules", "libexec")
 		load := slices.DeleteFunc(slices.Clone(apacheModules),
 			func(name string) bool { return !fileExists(filepath.Join(modules, "mod_"+name+".so")) })
-		text = render.Apache{Modules: modules, Types: mediaTypes(w.Engine, "etc/mime.types", "conf/mime.types"), Dir: folder, Port: host.Port,
-			Log: log, Load: load, Host: hostFile}.String()
+		types, err := w.mediaTypes(folder, "etc/mime.types", "conf/mime.types")
+		if err != nil {
+			return "", err
+		}
+		text = render.Apache{Modules: modules, Types: types, Dir: folder, Port: host.Port, Log: log, Load: load, Host: hostFile}.String()
 	} else {
-		text = render.Nginx{Types: mediaTypes(w.Engine, "etc/nginx/mime.types", "conf/mime.types"), Dir: folder, Host: hostFile,
-			Log: log}.String()
+		types, err := w.mediaTypes(folder, "etc/nginx/mime.types", "conf/mime.types")
+		if err != nil {
+			return "", err
+		}
+		text = render.Nginx{Types: types, Dir: folder, Host: hostFile, Log: log}.String()
 	}
 	return mainFile, errors.Join(os.WriteFile(hostFile, []byte(host.Text), 0o600), os.WriteFile(mainFile, []byte(text), 0o600))
 }
@@ -489,13 +495,29 @@ func Listens(port int) bool {
 	return true
 }
 
-func mediaTypes(e *Engine, places ...string) string {
+// usualTypes are media types of what sites are made of, for an engine of the user's own that brings no list of them.
+var usualTypes = []string{"text/html html htm", "text/css css", "text/javascript js mjs", "text/plain txt", "text/xml xml", "text/csv csv",
+	"application/json json map", "application/pdf pdf", "application/wasm wasm", "application/zip zip", "application/rss+xml rss",
+	"application/atom+xml atom", "image/svg+xml svg svgz", "image/png png", "image/jpeg jpg jpeg", "image/gif gif", "image/webp webp",
+	"image/avif avif", "image/x-icon ico", "font/woff woff", "font/woff2 woff2", "font/ttf ttf", "font/otf otf", "audio/mpeg mp3",
+	"audio/ogg ogg", "video/mp4 mp4", "video/webm webm"}
+
+// mediaTypes is the list of media types that an engine brings, or one beside its configuration: Debian's lie in /etc, outside the /usr
+// that an engine of the user's own may be.
+func (w *WebServer) mediaTypes(folder string, places ...string) (string, error) {
 	for _, place := range places {
-		if path := filepath.Join(e.Root(), place); fileExists(path) {
-			return path
+		if path := filepath.Join(w.Engine.Root(), place); fileExists(path) {
+			return path, nil
 		}
 	}
-	return filepath.Join(e.Root(), places[0])
+	text, err := os.ReadFile(filepath.Join(filepath.Dir(w.Engine.Root()), places[0]))
+	if err != nil && w.Engine.IsApache() {
+		text = []byte(strings.Join(usualTypes, "\n") + "\n")
+	} else if err != nil {
+		text = []byte("types {\n" + strings.Join(usualTypes, ";\n") + ";\n}\n")
+	}
+	path := filepath.Join(folder, "mime.types")
+	return path, os.WriteFile(path, text, 0o600)
 }
 
 func fileExists(path string) bool { _, err := os.Stat(path); return err == nil }

@@ -71,6 +71,30 @@ func (f *Feature) Fetch(ctx context.Context, parts []string) (plan.Operation, er
 	return f.Operations.Begin(ctx, operation.Request{Kind: Fetch, Names: ids, Steps: plans})
 }
 
+// NoteUse keeps the store told of the engines that this home is on, until the service ends.
+func (f *Feature) NoteUse() {
+	var noted []string
+	for {
+		changed := f.Machine.Registry.Changed()
+		ids := []string{f.Machine.Book.Settings().RecordsEngine}
+		for _, s := range f.Machine.Registry.All() {
+			ids = append(ids, append(s.Stack.IDs(), s.CMS.Release())...)
+		}
+		slices.Sort(ids)
+		if ids = slices.Compact(ids); !slices.Equal(ids, noted) {
+			if err := f.Machine.Store.Uses(f.Machine.Home.Dir, ids); err != nil {
+				f.Machine.Log.Warn("other homes that share the engine store are not told what is used here", "reason", err)
+			}
+			noted = ids
+		}
+		select {
+		case <-changed:
+		case <-f.Machine.Work.Context().Done():
+			return
+		}
+	}
+}
+
 // Drop removes an engine that nobody uses.
 func (f *Feature) Drop(part string) (id string, err error) {
 	f.Operations.Judging.Lock()
@@ -94,6 +118,10 @@ func (f *Feature) Drop(part string) (id string, err error) {
 	}
 	if id == f.Machine.Book.Settings().RecordsEngine {
 		return problem(id+" keeps the service's own records", "leave it")
+	}
+	if homes := f.Machine.Store.UsedElsewhere(id, f.Machine.Home.Dir); len(homes) > 0 {
+		return problem(fmt.Sprintf("%s is used in the home %s, which shares this store", id, strings.Join(homes, ", ")),
+			"leave it, or retire its sites there first")
 	}
 	if _, err := f.Machine.Store.Find(id); err != nil {
 		return problem(id+" is not here", "see those that are with: vessik engines")

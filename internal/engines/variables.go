@@ -30,11 +30,16 @@ func (f *Feature) SetVariables(ctx context.Context, part string, values map[stri
 	if err != nil {
 		return problem("id", err.Error(), "fetch it first: vessik engines fetch "+id)
 	}
+	values, err = f.canonical(ctx, id, values)
+	if err != nil {
+		return err
+	}
 	next := f.Machine.Variables(id)
 	if next == nil {
 		next = map[string]string{}
 	}
 	for name, value := range values {
+		maps.DeleteFunc(next, func(other, _ string) bool { return strings.ReplaceAll(other, "-", "_") == name && other != name })
 		switch {
 		case !variableName(name):
 			return problem(name, "is not a variable's name", "write it as the server has it, such as max_connections")
@@ -120,3 +125,29 @@ func variableName(name string) bool {
 var heldVariables = []string{"port", "socket", "datadir", "basedir", "pid_file", "tmpdir", "bind_address", "skip_networking",
 	"skip_name_resolve", "skip_grant_tables", "secure_file_priv", "local_infile",
 	"init_file", "plugin_dir", "plugin_load", "plugin_load_add", "user", "lc_messages_dir", "character_sets_dir", "defaults_file", "log_error"}
+
+// canonical names variables as the server does: it takes a name with hyphens, and an unambiguous beginning, for the same one, and two
+// spellings of it would stand beside each other.
+func (f *Feature) canonical(ctx context.Context, id string, values map[string]string) (map[string]string, error) {
+	d, err := f.Machine.Database(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	known, err := d.VariableNames(ctx)
+	if err != nil {
+		return nil, err
+	}
+	next := map[string]string{}
+	for name, value := range values {
+		name = strings.ReplaceAll(name, "-", "_")
+		if !slices.Contains(known, name) && name != "" {
+			for _, full := range known {
+				if strings.HasPrefix(full, name) {
+					return nil, site.Problems{{Field: name, Message: "is no variable of " + id, Remedy: "did you mean " + full + "?"}}
+				}
+			}
+		}
+		next[name] = value
+	}
+	return next, nil
+}

@@ -276,6 +276,7 @@ func (h *house) ownEngines() map[string]int {
 func (h *house) resume(ctx context.Context) error {
 	h.work.Go(h.rooms.Machine.LookAfter)
 	h.work.Go(h.rooms.Rename.EndForwards)
+	h.work.Go(h.rooms.Engines.NoteUse)
 	h.work.Go(h.rooms.Lifecycle.AwaitInstallers)
 	h.work.Go(func() {
 		h.rooms.Operations.Prune(func() (time.Duration, int) {

@@ -72,13 +72,32 @@ func (f *Feature) sample(ctx context.Context, w *operation.Part, source, s site.
 				c.Verdict = check.Fail
 			}
 		}
-		for _, visit := range visits[1:] {
-			if visit.Status == 0 || visit.Status >= 500 {
-				c.Verdict, c.Summary = check.Fail, fmt.Sprintf("%s answers %d", visit.Path, visit.Status)
-			}
+		if faults := faultsOf(visits, messages); len(faults) > 0 {
+			c.Verdict, c.Summary = check.Fail, strings.Join(faults, ", ")
+		}
+		if report != nil && report.Result("front-page").Verdict == check.Fail {
+			c.Different = nil // it shows an error, which is another page altogether
 		}
 	})
 	return nil
+}
+
+// faultsOf are all pages that do not answer, and what PHP ended with.
+func faultsOf(visits []plan.Visit, messages []plan.Message) (faults []string) {
+	for _, visit := range visits {
+		switch {
+		case visit.Status == 0:
+			faults = append(faults, visit.Path+" does not answer")
+		case visit.Status >= 500:
+			faults = append(faults, fmt.Sprintf("%s answers %d", visit.Path, visit.Status))
+		}
+	}
+	for _, message := range messages {
+		if strings.Contains(message.Level, "Fatal") || strings.Contains(message.Level, "Parse") {
+			faults = append(faults, fmt.Sprintf("%s in %s", message.Level, message.Where))
+		}
+	}
+	return faults
 }
 
 // trialsPictured is how many trials of a site keep their pictures.
