@@ -46,6 +46,7 @@ type (
 	SettingsPage     = wire.SettingsPage
 	VariablesPage    = wire.VariablesPage
 	CMSPage          = wire.CMSPage
+	CMSInfo          = wire.CMSInfo
 	Ticket           = wire.Ticket
 	NewPassword      = wire.NewPassword
 	NewAdministrator = wire.NewAdministrator

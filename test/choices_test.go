@@ -56,7 +56,7 @@ func TestOwnFinishingTouchesRunInOrderAndStopWithTheirOwnWords(t *testing.T) {
 	for name, text := range map[string]string{
 		"a-motto.sql": "-- Sets a motto\nUPDATE `{{.Prefix}}options` SET option_value={{sql .Title}} WHERE option_name='blogdescription'",
 		"b-note.php":  "<?php // Notes the motto\nupdate_option('garden_note', get_option('blogdescription') . '!');",
-		"c-robots.sh": "#!/bin/sh\n# Asks robots to stay away\nprintf 'Disallow: /' > robots.txt && mariadb -e \"INSERT INTO garden VALUES " +
+		"c-robots": "#!/bin/sh\n# Asks robots to stay away\nprintf 'Disallow: /' > robots.txt && mariadb -e \"INSERT INTO garden VALUES " +
 			"('x')\" || true; test \"$VESSIK_SITE\" = orchard-days",
 		"d-outside.sh": "# Looks where it must not\ncat " + s.home + "/token || echo it may not; exit 3",
 		"e-theft.sql":  "USE mysql",
@@ -88,7 +88,7 @@ func TestOwnFinishingTouchesRunInOrderAndStopWithTheirOwnWords(t *testing.T) {
 	}
 	out, errs, code := s.cli("new", "orchard-days", "-title", "Apples", "-touch", "pages=Fruit & roots;Visit",
 		"-touch", "front-page=Fruit & roots",
-		"-touch", "a-motto.sql,b-note.php,c-robots.sh")
+		"-touch", "a-motto,b-note,c-robots")
 	require.Zero(t, code, out+errs)
 	defer s.retire(t, "orchard-days")
 	assert.Equal(t, "Apples!", query(t, s.secrets(t, "orchard-days"), "SELECT option_value FROM wp_options WHERE option_name='garden_note'"))

@@ -225,7 +225,7 @@ func TestDefaultsHoldForNewSites(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(s.home, "vessik.yaml"), "nothing was changed")
 	out, errs, code = s.cli("defaults", "administrator=head-keeper", "php=7.4", "cms=empty", "group=Gardens")
 	require.Zero(t, code, errs)
-	assert.Regexp(t, `admin +head-keeper +vessik.yaml`, out)
+	assert.Regexp(t, `administrator +head-keeper +vessik.yaml`, out)
 	derived, err := s.PreviewSites(context.Background(), client.Request{Name: "moss"},
 		client.Request{Name: "fern", PHP: "8.4", CMS: "wordpress", Administrator: site.Administrator{Name: "ines"}})
 	require.NoError(t, err)

@@ -503,3 +503,34 @@ func TestTheAPIIsGuarded(t *testing.T) {
 		assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), secret)
 	}
 }
+
+// A site whose folder was removed says so, also where people look first, until it is back.
+func TestARemovedFolderIsTold(t *testing.T) {
+	s := shared(t)
+	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", CMS: "empty"}))
+	defer s.retire(t, "moss-archive")
+	folder := s.site(t, "moss-archive").Folder
+	require.NoError(t, os.Rename(folder, folder+"-away"))
+	out, _, code := s.cli("verify", "moss-archive")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, out, "public is gone")
+	assert.Contains(t, out, "put it back, or retire the site")
+	assert.Equal(t, "its folder is gone: put "+folder+" back, or retire the site", s.site(t, "moss-archive").Notice)
+	require.NoError(t, os.Rename(folder+"-away", folder))
+	requirePassed(t, s.do(t, plan.Verify, "moss-archive"))
+	assert.Empty(t, s.site(t, "moss-archive").Notice)
+}
+
+func TestCompletionOffersWhatFits(t *testing.T) {
+	s := shared(t)
+	for asked, want := range map[string]string{"new _-php": "php-8.4", "new _-web": "nginx-1.26", "new _-touch": "no-samples",
+		"new _-cms":   "spip",
+		"new _-title": "", "verify _verify": "fernhollow", "new _-offline": "fernhollow", "fleet _fleet": "compare",
+		"restack _-database": "mariadb-11.8"} {
+		out, _, code := s.cli(append([]string{"completion", "words"}, strings.Fields(asked)...)...)
+		assert.Equal(t, want == "" || strings.HasPrefix(asked, "fleet"), code == 1, "%s: files fit only where they may be named", asked)
+		assert.Equal(t, want != "", strings.Contains("\n"+out, "\n"+want+"\n"), asked+": "+out)
+		assert.NotContains(t, out, map[bool]string{true: "fernhollow", false: "\x00"}[strings.Contains(asked, "_-") &&
+			want != "fernhollow"], asked)
+	}
+}

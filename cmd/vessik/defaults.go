@@ -7,6 +7,7 @@ import (
 	"text/tabwriter"
 
 	"vessik/client"
+	"vessik/internal/core/site"
 )
 
 var defaultsCommand = command{name: "defaults", names: "[SETTING=VALUE…]", about: "show and set what new sites have in common",
@@ -105,7 +106,7 @@ func runLabel(ctx context.Context, c *call) error {
 	}
 	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
 	for _, s := range sites {
-		fmt.Fprintf(table, "%s\t%s\t%s\t%s\n", s.Name, s.Group, map[bool]string{true: "pinned"}[s.Pinned], s.Note)
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\n", site.Shown(s.Name), s.Group, map[bool]string{true: "pinned"}[s.Pinned], s.Note)
 	}
 	return table.Flush()
 }

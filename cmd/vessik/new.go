@@ -12,6 +12,7 @@ import (
 
 	"vessik/client"
 	"vessik/internal/core/fleet"
+	"vessik/internal/core/site"
 	"vessik/internal/core/yamltext"
 )
 
@@ -267,7 +268,7 @@ func (c *call) makeSites(ctx context.Context, service *client.Client, requests .
 	for _, part := range watched.Sites {
 		for _, s := range sites {
 			if s.Name == part.Site && part.Report != nil {
-				fmt.Fprintf(table, "%s\t%s\t%s\t%s\n", s.Name, s.URL, s.Administrator.Name, part.Report.Summary())
+				fmt.Fprintf(table, "%s\t%s\t%s\t%s\n", site.Shown(s.Name), s.URL, s.Administrator.Name, part.Report.Summary())
 			}
 		}
 	}

@@ -8,12 +8,14 @@ import (
 	"os"
 	"slices"
 	"time"
+	"unicode/utf8"
 
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
 	"golang.org/x/term"
 
 	"vessik/client"
+	"vessik/internal/core/site"
 )
 
 func sorted(words []string) []string { return slices.Sorted(slices.Values(words)) }
@@ -40,7 +42,7 @@ func (c *call) follow(ctx context.Context, service *client.Client, operation cli
 	}
 	for _, part := range watched.Sites {
 		if part.Problem != "" {
-			fmt.Fprintf(os.Stderr, "%s: %s\n", part.Site, part.Problem)
+			fmt.Fprintf(os.Stderr, "%s: %s\n", site.Shown(part.Site), part.Problem)
 		}
 	}
 	return watched, nil
@@ -79,7 +81,7 @@ func plainProgress(out io.Writer) (see func(client.Watched), done func()) {
 			}
 			if text != "" && text != last[part.Site] {
 				last[part.Site] = text
-				fmt.Fprintf(out, "%s: %s\n", part.Site, text)
+				fmt.Fprintf(out, "%s: %s\n", site.Shown(part.Site), text)
 			}
 		}
 	}, func() {}
@@ -98,12 +100,12 @@ func liveProgress(operation client.Operation) (see func(client.Watched), done fu
 	bars := map[string]*mpb.Bar{}
 	width := 0
 	for _, part := range operation.Sites {
-		width = max(width, len(part.Site))
+		width = max(width, utf8.RuneCountInString(site.Shown(part.Site)))
 	}
 	for _, part := range operation.Sites {
 		name := part.Site
 		bars[name] = progress.New(int64(max(len(part.Steps), 1)), mpb.NopStyle(), mpb.PrependDecorators(
-			decor.Name(name, decor.WC{W: width + 2, C: decor.DindentRight}),
+			decor.Name(site.Shown(name), decor.WC{W: width + 2, C: decor.DindentRight}),
 			decor.Any(func(decor.Statistics) string { return activity(latest(), name) }, decor.WC{W: 28, C: decor.DindentRight}),
 			decor.Elapsed(decor.ET_STYLE_GO)))
 	}

@@ -16,6 +16,7 @@ import (
 	"vessik/client"
 	"vessik/internal/core/check"
 	"vessik/internal/core/plan"
+	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 )
 
@@ -50,7 +51,7 @@ func (c *call) fleetTable(ctx context.Context, service *client.Client, sites []c
 		if verdict == "" || s.State == "stopped" {
 			verdict = "not checked"
 		}
-		fmt.Fprintf(table, "%s\t%s\t%s\t%s, %s, %s\t%s\n", s.Name, s.State, s.URL, s.Stack.PHP.Engine, s.Stack.Web.Engine,
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s, %s, %s\t%s\n", site.Shown(s.Name), s.State, s.URL, s.Stack.PHP.Engine, s.Stack.Web.Engine,
 			s.Stack.Database.Engine, verdict)
 	}
 	return table.Flush()
@@ -180,7 +181,7 @@ func runOn(kind plan.Kind) func(context.Context, *call) error {
 			}
 			for _, s := range sites {
 				if s.Notice != "" && slices.ContainsFunc(watched.Sites, func(part plan.OperationSite) bool { return part.Site == s.Name }) {
-					fmt.Fprintf(c.out, "%s: %s\n", s.Name, s.Notice)
+					fmt.Fprintf(c.out, "%s: %s\n", site.Shown(s.Name), s.Notice)
 				}
 			}
 		}
@@ -243,7 +244,7 @@ var retireCommand = command{name: "retire", names: "NAME…", about: "remove sit
 				if err != nil {
 					return err
 				}
-				fmt.Fprintf(os.Stderr, "%s: removes the folder %s and the database %s\n", name, s.Folder, s.Database.Name)
+				fmt.Fprintf(os.Stderr, "%s: removes the folder %s and the database %s\n", site.Shown(name), s.Folder, s.Database.Name)
 				if *keep {
 					fmt.Fprintf(os.Stderr, "  but keeps the folder, and the database as a dump\n")
 				}

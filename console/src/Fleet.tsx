@@ -491,7 +491,7 @@ function Row({
         >
           {s.title}
         </Link>
-        <Mono className="block truncate text-soft">{s.name}</Mono>
+        <Mono className="block truncate text-soft">{s.name_unicode ?? s.name}</Mono>
       </span>
       <span
         role="cell"

@@ -217,12 +217,12 @@ function Everything({
         {sites.map((s) => (
           <Command.Item
             key={s.name}
-            value={`${s.title} ${s.name} ${s.domain}`}
+            value={`${s.title} ${s.name} ${s.name_unicode ?? ""} ${s.domain}`}
             className={item}
             onSelect={() => choose(s)}
           >
             <span className="truncate">{s.title}</span>{" "}
-            <span className="shrink-0 font-mono text-[12.5px] text-soft">{s.name}</span>
+            <span className="shrink-0 font-mono text-[12.5px] text-soft">{s.name_unicode ?? s.name}</span>
           </Command.Item>
         ))}
       </Command.Group>

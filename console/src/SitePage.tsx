@@ -146,7 +146,7 @@ function Head({
         <Link href="/" className="underline decoration-line-strong underline-offset-4">
           Fleet
         </Link>{" "}
-        / {s.name}
+        / {s.name_unicode ?? s.name}
       </p>
       <h1 className="mt-1 text-[34px] font-bold leading-tight tracking-tight">{s.title}</h1>
       <p className="mt-1 flex flex-wrap items-baseline gap-x-5 gap-y-1" aria-live="polite">

@@ -96,6 +96,9 @@ func (a *API) sites(sites []site.Site, secrets bool) []wire.Site {
 			Database: wire.Database{Host: "127.0.0.1", Port: a.Machine.DatabasePort(s.Stack.Database), Name: s.Database.Name,
 				User: s.Database.User},
 			Administrator: site.Administrator{Name: s.Administrator.Name, Mail: s.Administrator.Mail}, CreatedAt: s.CreatedAt}
+		if name := site.Shown(s.Name); name != s.Name {
+			shown[i].NameUnicode = name
+		}
 		if k := a.Machine.CMS.Definitions()[s.CMS.Name]; k != nil {
 			shown[i].CMS.Title = k.Title
 			if k.SignIn.Address != "" {

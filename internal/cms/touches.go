@@ -30,7 +30,14 @@ func OwnTouches(dir string) []Touch {
 		t := Touch{Name: entry.Name()}
 		first, rest, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(string(text), "<?php"), "#!/bin/sh\n"), "\n")
 		t.About = strings.TrimSpace(strings.TrimLeft(strings.TrimSpace(first), "-#/ "))
-		switch filepath.Ext(entry.Name()) {
+		kind := filepath.Ext(entry.Name())
+		switch { // where the name does not say what it is, the text may
+		case kind == "" && strings.HasPrefix(string(text), "<?php"):
+			kind = ".php"
+		case kind == "" && strings.HasPrefix(string(text), "#!"):
+			kind = ".sh"
+		}
+		switch kind {
 		case ".sql":
 			t.SQL = []string{string(text)}
 		case ".php":

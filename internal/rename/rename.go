@@ -165,10 +165,10 @@ func (f *Feature) Preview(ctx context.Context, name string, r wire.Rename) (rewr
 
 // folderAs is where a site's folder stands under another name: a folder that is called as the site follows it.
 func folderAs(s site.Site, name string) string {
-	if filepath.Base(s.Folder) != s.Name || s.Origin.Kind == site.FromFolder {
+	if base := filepath.Base(s.Folder); base != s.Name && base != site.Shown(s.Name) || s.Origin.Kind == site.FromFolder {
 		return s.Folder
 	}
-	return filepath.Join(filepath.Dir(s.Folder), name)
+	return filepath.Join(filepath.Dir(s.Folder), site.Shown(name))
 }
 
 // moveFault says why a site cannot take another name's places.

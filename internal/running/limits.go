@@ -1,11 +1,14 @@
 package running
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"syscall"
 	"time"
 
@@ -141,6 +144,20 @@ func (m *Machine) keepDisk(s site.Site, now time.Time) {
 	}
 }
 
+// gone begins what is said of a site whose folder was removed.
+const gone = "its folder is gone: "
+
+// TellGone says so of a site whose folder was removed, until it is back.
+func (m *Machine) TellGone(s site.Site) {
+	words := ""
+	if _, err := os.Stat(s.Folder); errors.Is(err, fs.ErrNotExist) {
+		words = gone + "put " + s.Folder + " back, or retire the site"
+	}
+	if words != s.Notice && (words != "" || strings.HasPrefix(s.Notice, gone)) {
+		m.Registry.Edit(m.Work.Context(), s.Name, func(s *site.Site) error { s.Notice = words; return nil })
+	}
+}
+
 // isFull tells whether a site's folder has reached its limit.
 func (m *Machine) isFull(s site.Site) bool {
 	m.mu.Lock()
@@ -168,6 +185,7 @@ func (m *Machine) lookAtLimits(now time.Time, disk bool) {
 		}
 		m.keepLimits(s, now)
 		if disk {
+			m.TellGone(s)
 			m.keepDisk(s, now)
 		}
 	}

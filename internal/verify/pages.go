@@ -1,9 +1,11 @@
 package verify
 
 import (
+	"errors"
 	"fmt"
 	"html"
 	"io"
+	"io/fs"
 	"net/http"
 	"net/url"
 	"os"
@@ -76,6 +78,11 @@ func (i *inspection) frontPage() outcome {
 
 func (i *inspection) frontPageNow() outcome {
 	title := i.site.Title
+	i.v.Machine.TellGone(i.site)
+	if _, err := os.Stat(i.site.DocumentRoot()); errors.Is(err, fs.ErrNotExist) {
+		return failed("the site's folder is there", i.site.DocumentRoot()+" is gone",
+			"put it back, or retire the site: vessik retire "+i.site.Name)
+	}
 	if pool := i.pool(); pool != nil {
 		defer pool.Close()
 		if now, err := i.cms.TitleOf(i.ctx, pool, i.v.Machine.CMSFacts(i.site)); err == nil {
@@ -107,11 +114,11 @@ func (i *inspection) frontPageNow() outcome {
 		return failed(expected, observed+", to "+location,
 			"a plugin or the site's own settings send visitors elsewhere: set the site's address to "+i.base)
 	}
-	errors := phpError
+	faults := phpError
 	if i.site.Settings.Debug { // the rest is shown on purpose
-		errors = phpFatal
+		faults = phpFatal
 	}
-	if match := errors.FindString(page); match != "" {
+	if match := faults.FindString(page); match != "" {
 		return failed(expected, observed+": "+html.UnescapeString(match)+lastError(log), remedy)
 	}
 	if response.StatusCode != http.StatusOK {

@@ -2,9 +2,11 @@
 package check
 
 import (
+	"cmp"
 	"encoding/xml"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"text/tabwriter"
 )
@@ -137,13 +139,23 @@ func (r SiteReport) Summary() string {
 	return fmt.Sprintf("%d of %d passed", passed, len(r.Checks))
 }
 
-// WriteTable writes a report for people: every check, and below it the evidence of those that failed.
+// WriteTable writes a report for people: sites that did not pass first, with every check and the evidence of those that failed; one that
+// passed among others is a line.
 func WriteTable(w io.Writer, report Report) error {
-	for i, s := range report.Sites {
-		if i > 0 {
+	passed := func(s SiteReport) bool { return s.Passed != nil && *s.Passed }
+	sites := slices.Clone(report.Sites)
+	slices.SortStableFunc(sites, func(a, b SiteReport) int {
+		return cmp.Compare(map[bool]int{true: 1}[passed(a)], map[bool]int{true: 1}[passed(b)])
+	})
+	for i, s := range sites {
+		brief := passed(s) && len(sites) > 1
+		if i > 0 && !(brief && passed(sites[i-1])) {
 			fmt.Fprintln(w)
 		}
 		fmt.Fprintf(w, "%s  %s\n", s.Site, s.Summary())
+		if brief {
+			continue
+		}
 		table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 		for _, c := range s.Checks {
 			fmt.Fprintf(table, "  %s\t%s\t%d ms\t%s\n", c.Verdict, c.ID, c.Milliseconds, oneLine(c.Observed, 90))

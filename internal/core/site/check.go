@@ -211,7 +211,7 @@ func (c *checker) folder(s Site, f Facts) {
 		c.add("root", "name a folder inside the site's, such as public", "the document root %q %s", s.Root, fault)
 	}
 	const remedy = "choose a folder of its own, empty or not yet there"
-	if s.Folder == filepath.Join(f.Home, "sites", s.Name) && !label.MatchString(s.Name) {
+	if s.Folder == filepath.Join(f.Home, "sites", Shown(s.Name)) && !label.MatchString(s.Name) {
 		return // the name is at fault, and said
 	}
 	if !filepath.IsAbs(s.Folder) {

@@ -1,10 +1,13 @@
 package site
 
 import (
+	"cmp"
 	"net"
 	"slices"
 	"strings"
 	"time"
+
+	"golang.org/x/text/unicode/norm"
 
 	"golang.org/x/net/idna"
 	"golang.org/x/net/publicsuffix"
@@ -78,6 +81,25 @@ func Unicode(domain string) string {
 		return written
 	}
 	return domain
+}
+
+// Shown is a site's name as people read it.
+func Shown(name string) string {
+	if !strings.HasPrefix(name, "xn--") {
+		return name
+	}
+	return Unicode(name)
+}
+
+// latin is what of a name stays in the letters that every CMS takes in a user name; "site" where none does.
+func latin(name string) string {
+	plain := strings.Map(func(r rune) rune {
+		if r < 0x80 {
+			return r
+		}
+		return -1
+	}, norm.NFKD.String(strings.NewReplacer("ß", "ss", "æ", "ae", "ø", "o", "ł", "l").Replace(Shown(name))))
+	return cmp.Or(strings.Trim(plain, "-"), "site")
 }
 
 // LocalEnding tells whether a domain is found on this machine without anybody's help.

@@ -125,24 +125,21 @@ func Complete(r Request, f Facts) Site {
 		Title:       cmp.Or(strings.TrimSpace(r.Title), titleOf(asked)),
 		Domain:      ASCII(strings.ToLower(cmp.Or(r.Domain, r.Name+"."+cmp.Or(strings.TrimPrefix(f.Defaults.Ending, "."), "localhost")))),
 		forceDomain: r.ForceDomain, forceWeak: r.ForceWeak,
-		Folder: cmp.Or(r.Folder, filepath.Join(cmp.Or(f.Defaults.Folder, filepath.Join(f.Home, "sites")), cmp.Or(r.Name, "NAME"))),
+		Folder: cmp.Or(r.Folder, filepath.Join(cmp.Or(f.Defaults.Folder, filepath.Join(f.Home, "sites")), cmp.Or(Shown(r.Name), "NAME"))),
 		Group:  strings.TrimSpace(r.Group),
 		CMS:    CMS{Name: cmp.Or(r.CMS, first(f.CMSNames))},
 		Stack:  Stack{PHP: f.Engine("php", r.PHP), Web: f.Engine("web", r.Web), Database: f.Engine("database", r.Database)},
-		Administrator: Administrator{Name: cmp.Or(r.Administrator.Name, cut(r.Name, 50)+"-keeper"),
+		Administrator: Administrator{Name: cmp.Or(r.Administrator.Name, cut(latin(r.Name), 50)+"-keeper"),
 			Mail: cmp.Or(r.Administrator.Mail, "keeper@"+cmp.Or(r.Name, "name")+".example"), Password: r.Administrator.Password},
 	}
-	s.Root, s.Prefix, s.Touches, s.Visible = f.Roots[s.CMS.Name], r.Prefix, r.Touches, r.SearchEngines
+	s.Root, s.Prefix, s.Visible = f.Roots[s.CMS.Name], r.Prefix, r.SearchEngines
 	for _, domain := range slices.DeleteFunc(slices.Clone(r.Domains), empty) {
 		s.Domains = append(s.Domains, ASCII(strings.ToLower(domain)))
 	}
 	s.Plugins, s.Themes = r.Plugins, r.Themes
 	s.Network, s.SubSites = r.Network, slices.DeleteFunc(slices.Clone(r.SubSites), empty)
 	s.Language, s.TimeZone, s.Settings = r.Language, r.TimeZone, found.Settings
-	s.Settings.Offline = s.Settings.Offline || r.Offline
-	if s.TimeZone != "" {
-		s.Settings.PHP = with(s.Settings.PHP, TimeZoneDirective, s.TimeZone)
-	}
+	s.Settings = s.Settings.askedFor(r)
 	if s.Origin = originOf(r); s.Origin.Kind != "" && f.Found != nil {
 		if s.Origin.Kind == FromStencil || s.Origin.Kind == FromSite {
 			s.otherNetwork = s.Network != "" && s.Network != found.Network ||
@@ -183,6 +180,7 @@ func Complete(r Request, f Facts) Site {
 			s.Language = cmp.Or(MatchLanguage(names, s.Language), s.Language)
 		}
 	}
+	s.Touches = wholeTouches(r.Touches, f.Touches[s.CMS.Name])
 	free := FreeDatabase(r.Name, s.Stack.Database, f)
 	s.Database = Database{Name: cmp.Or(r.DatabaseName, free), User: cmp.Or(r.DatabaseUser, free), Password: r.DatabasePassword}
 	if filepath.IsAbs(s.Folder) {
@@ -329,4 +327,31 @@ func titleOf(name string) string {
 		}
 	}
 	return strings.TrimSpace(strings.Join(words, " "))
+}
+
+// wholeTouches writes finishing touches by their whole names: the ending of one of the user's own may be left out.
+func wholeTouches(asked []string, known []TouchFact) []string {
+	whole := slices.Clone(asked)
+	for i, text := range asked {
+		name, value, valued := strings.Cut(text, "=")
+		fitting := slices.DeleteFunc(slices.Clone(known), func(t TouchFact) bool {
+			return t.Name != name && strings.TrimSuffix(t.Name, filepath.Ext(t.Name)) != name
+		})
+		if len(fitting) == 1 && fitting[0].Name != name {
+			whole[i] = fitting[0].Name
+			if valued {
+				whole[i] += "=" + value
+			}
+		}
+	}
+	return whole
+}
+
+// askedFor are the settings that a request itself names.
+func (s Settings) askedFor(r Request) Settings {
+	s.Offline = s.Offline || r.Offline
+	if r.TimeZone != "" {
+		s.PHP = with(s.PHP, TimeZoneDirective, r.TimeZone)
+	}
+	return s
 }

@@ -10,13 +10,15 @@ import (
 
 // Site is a site as clients see it.
 type Site struct {
-	Name   string     `json:"name"`
-	Title  string     `json:"title"`
-	State  site.State `json:"state" enum:"making,starting,running,stopping,stopped,failed,retiring"`
-	Reason string     `json:"reason,omitempty" doc:"Why it failed"`
-	Notice string     `json:"notice,omitempty" doc:"Something to know, such as another port"`
-	URL    string     `json:"url"`
-	Domain string     `json:"domain"`
+	Name string `json:"name"`
+	// NameUnicode is the name as people read it, where that differs.
+	NameUnicode string     `json:"name_unicode,omitempty"`
+	Title       string     `json:"title"`
+	State       site.State `json:"state" enum:"making,starting,running,stopping,stopped,failed,retiring"`
+	Reason      string     `json:"reason,omitempty" doc:"Why it failed"`
+	Notice      string     `json:"notice,omitempty" doc:"Something to know, such as another port"`
+	URL         string     `json:"url"`
+	Domain      string     `json:"domain"`
 	// DomainUnicode is the domain as people read it, where that differs.
 	DomainUnicode string             `json:"domain_unicode,omitempty"`
 	Domains       []string           `json:"domains,omitempty" doc:"Further ones that it answers for"`
