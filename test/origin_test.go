@@ -411,3 +411,54 @@ func TestASitesOwnFileMakesTheSameSiteForAColleague(t *testing.T) {
 	s.retire(t, "orchard-days")
 	assert.DirExists(t, filepath.Join(folder, "wp-content"))
 }
+
+// A repository that holds plugins, themes and the site's own file alone: its CMS is laid out elsewhere, and nothing is written beside what
+// it tracks.
+func TestARepositoryWithoutItsCMS(t *testing.T) {
+	t.Parallel()
+	s := start(t, newHome(t))
+	if !mustStatus(t, s).Confinement.Cells {
+		t.Skip("there are no cells here")
+	}
+	folder := filepath.Join(filepath.Dir(s.home), "orchard-repository")
+	write := func(text, path string) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(folder, path)), 0o777))
+		require.NoError(t, os.WriteFile(filepath.Join(folder, path), []byte(text), 0o666))
+	}
+	write("vessik-site: 1\nname: orchard-days\ntitle: Orchard Days\ncms: wordpress\ncms_version: '6.8'\nphp: '8.4'\nweb: apache\n",
+		"vessik-site.yaml")
+	write("<?php /* Plugin Name: Beds */ add_action('wp_footer', function () { echo 'seven beds'; });", "wp-content/plugins/beds/beds.php")
+	write("<?php add_action('wp_footer', function () { echo 'always on'; });", "wp-content/mu-plugins/always.php")
+	write("<?php // silence", "wp-content/plugins/index.php")
+	write("notes", "docs/notes.txt")
+	require.NoError(t, os.Symlink(s.home, filepath.Join(folder, "wp-content/plugins/loot")))
+	require.NoError(t, exec.Command("chmod", "-R", "a+rwX", folder).Run())
+	out, errs, code := s.cli("new", "-in", folder)
+	require.Zero(t, code, out+errs)
+	made := s.site(t, "orchard-days")
+	assert.Equal(t, "wordpress 6.8", made.CMS.Name+" "+made.CMS.Version)
+	assert.Equal(t, filepath.Join(s.home, "sites", "orchard-days"), made.Folder)
+	_, text, _ := get(t, made.URL)
+	assert.Contains(t, text, "always on")
+	out, errs, code = run(t, "run", "orchard-days", "-home", s.home, "--", "php", "-r", "require 'wp-load.php'; "+
+		"require_once ABSPATH.'wp-admin/includes/plugin.php'; var_dump(activate_plugin('beds/beds.php')); echo is_dir('wp-content/plugins/loot/');")
+	require.Zero(t, code, errs)
+	assert.Contains(t, out, "NULL")
+	assert.NotContains(t, out, "1", "a link in it leads nowhere")
+	_, text, _ = get(t, made.URL)
+	assert.Contains(t, text, "seven beds")
+	write("<?php /* Plugin Name: Beds */ add_action('wp_footer', function () { echo 'eight beds'; });", "wp-content/plugins/beds/beds.php")
+	require.Eventually(t, func() bool { _, text, _ := get(t, made.URL); return strings.Contains(text, "eight beds") }, 10*time.Second,
+		200*time.Millisecond, "it is worked on where it is")
+	status, _, _ := get(t, made.URL+"docs/notes.txt")
+	assert.Equal(t, 404, status, "what is no part of the site is not served")
+	found, err := exec.Command("find", folder, "-type", "f").Output()
+	require.NoError(t, err)
+	assert.Equal(t, 5, strings.Count(string(found), "\n"), "nothing was written there: %s", found)
+	s.retire(t, "orchard-days")
+	assert.FileExists(t, filepath.Join(folder, "wp-content/plugins/beds/beds.php"))
+	require.NoError(t, os.RemoveAll(filepath.Join(folder, "wp-content")))
+	_, errs, code = s.cli("new", "-in", folder)
+	assert.NotZero(t, code)
+	assert.Contains(t, errs, "holds nothing of WordPress (its wp-content, wp-content/plugins, wp-content/themes)")
+}

@@ -105,7 +105,8 @@ func (c *call) completeWords(ctx context.Context, name, previous string) error {
 	if err != nil {
 		return exitCode(exitFailed)
 	}
-	found, files := []string{}, false
+	var found []string
+	files := false
 	if flag := strings.TrimLeft(previous, "-"); flag != previous && takesValue(ctx, name, flag) {
 		found, err = flagValues(ctx, service, flag)
 		files = len(found) == 0

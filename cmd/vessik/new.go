@@ -179,7 +179,7 @@ func (c *call) makeAsWritten(ctx context.Context, service *client.Client, folder
 		return err
 	}
 	r := file.Request()
-	r.Adopt, r.CMSVersion, r.SubSites, r.Plugins, r.Themes, r.Touches, r.Language = folder, "", nil, nil, nil, nil,
+	r.Adopt, r.SubSites, r.Plugins, r.Themes, r.Touches, r.Language = folder, nil, nil, nil, nil,
 		"" // all that is in the folder and the dump
 	if file.SQL != "" {
 		r.SQL, r.SQLAddress = filepath.Join(folder, file.SQL), file.Address

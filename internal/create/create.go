@@ -101,7 +101,7 @@ func (f *Feature) stepsFor(s site.Site) []plan.Step {
 	left := []plan.Step{}
 	for step, needed := range map[plan.Step]bool{
 		running.FetchEngines: f.Origins.Missing(s),
-		origin.MakeNetwork:   s.Network != "" && s.Origin.Kind == "",
+		origin.MakeNetwork:   s.Network != "" && (s.Origin.Kind == "" || s.Origin.Kind == site.FromRepository),
 		origin.AddParts:      len(s.Plugins)+len(s.Themes) > 0 || s.Origin.Newest,
 		Touch:                len(s.Touches) > 0,
 	} {

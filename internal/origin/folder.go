@@ -17,14 +17,14 @@ func (g *Origins) folder() Source {
 	return Source{
 		Inspect: func(o site.Origin) (site.Found, string) {
 			if fault := Unreadable(o.From, true); fault != "" {
-				return site.Found{}, fault
+				return site.Found{Bare: fault}, fault
 			}
 			if known, version := g.Machine.CMS.Definitions().Recognised(o.From); known != nil {
-				return site.Found{CMS: site.CMS{Name: known.Name, Version: version}, Root: known.Layout.DocumentRoot}, ""
+				return site.Found{CMS: site.CMS{Name: known.Name, Version: version}, Root: known.Layout.DocumentRoot, Recognised: true}, ""
 			}
 			root, ok := archive.DocumentRoot(o.From)
 			if !ok {
-				return site.Found{}, o.From + " has no index.php, nor has public, web or htdocs in it"
+				return site.Found{}, o.From + " has no index.php, nor has public, web or htdocs in it; where it holds parts of a site alone, name its CMS"
 			}
 			return site.Found{CMS: site.CMS{Name: "archive", Version: "1"}, Root: root}, ""
 		},

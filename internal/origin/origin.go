@@ -48,6 +48,8 @@ func (g *Origins) of(kind string) (Source, error) {
 		return g.archive(), nil
 	case site.FromFolder:
 		return g.folder(), nil
+	case site.FromRepository:
+		return g.repository(), nil
 	case site.FromStencil:
 		return g.stencil(), nil
 	case site.FromSite:

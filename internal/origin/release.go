@@ -101,7 +101,8 @@ func (g *Origins) loadContent(ctx context.Context, s site.Site) error {
 // EnginesOf are the engines of a site's stack, and its CMS's release where that is one of the catalogue.
 func (g *Origins) EnginesOf(s site.Site) []string {
 	ids, k := s.Stack.IDs(), g.Machine.CMS.Of(s)
-	if _, onShelf := g.ShelfRelease(s.CMS); k.FromCatalogue() && (s.Origin.Kind == "" || s.Origin.Newest) && !onShelf {
+	if _, onShelf := g.ShelfRelease(s.CMS); k.FromCatalogue() && (s.Origin.Kind == "" || s.Origin.Kind == site.FromRepository ||
+		s.Origin.Newest) && !onShelf {
 		ids = append(ids, s.CMS.Release())
 	}
 	if pack := k.LanguagePack(s.CMS.Version); pack != "" && s.Language != "" && s.Language != k.Languages.Usual {

@@ -15,11 +15,12 @@ import (
 
 // origins judges what a request says of them.
 func (c *checker) origin(s Site, f Facts) {
-	field := map[string]string{FromArchive: "archive", FromFolder: "adopt", FromStencil: "stencil", FromSite: "copy_of"}[s.Origin.Kind]
+	field := map[string]string{FromArchive: "archive", FromFolder: "adopt", FromRepository: "adopt", FromStencil: "stencil",
+		FromSite: "copy_of"}[s.Origin.Kind]
 	if s.originFault != "" {
 		c.add(field, "mend that, or name another", "%s", s.originFault)
 	}
-	if s.Origin.SQL != "" && s.Origin.Kind != FromArchive && s.Origin.Kind != FromFolder {
+	if s.Origin.SQL != "" && !slices.Contains([]string{FromArchive, FromFolder, FromRepository}, s.Origin.Kind) {
 		c.add("sql", "leave it out, or name an archive or a folder as well", "a dump goes with an archive or an existing folder")
 	}
 	for _, part := range []struct {
@@ -373,7 +374,7 @@ func (c *checker) stack(s Site, f Facts) {
 		definitions = append(definitions, name)
 	}
 	slices.Sort(definitions)
-	if s.Origin.Kind != "" { // its version is what it is
+	if s.Origin.Kind != "" && s.Origin.Kind != FromRepository { // its version is what it is
 		if !slices.Contains(f.CMSNames, s.CMS.Name) && s.originFault == "" {
 			c.add("cms", "choose one of "+strings.Join(definitions, ", "), "there is no CMS %q", s.CMS.Name)
 		}

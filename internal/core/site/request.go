@@ -90,13 +90,16 @@ type Facts struct {
 
 // Found is what an origin turned out to be.
 type Found struct {
-	CMS      CMS
-	Root     string // the document root in it
-	Network  string
-	SubSites []string
-	Newest   bool     // it wants the newest release of its CMS
-	Stack    Stack    // it runs on; of sites only
-	Settings Settings // it brings
+	CMS CMS
+	// Recognised says that a folder holds that CMS whole; Bare is why one that does not cannot be a part of a site either.
+	Recognised bool
+	Bare       string
+	Root       string // the document root in it
+	Network    string
+	SubSites   []string
+	Newest     bool     // it wants the newest release of its CMS
+	Stack      Stack    // it runs on; of sites only
+	Settings   Settings // it brings
 }
 
 // fill asks for the stack of what was found, where none is asked for.
@@ -147,15 +150,21 @@ func Complete(r Request, f Facts) Site {
 			s.Network, s.SubSites, s.Origin.Newest = found.Network, found.SubSites, found.Newest
 		}
 		s.Origin.Newest = s.Origin.Newest || s.Origin.Kind == FromStencil && r.CMSVersion == Newest
+		if s.Origin.Kind == FromFolder && r.CMS != "" && !found.Recognised {
+			s.Origin.Kind, fault = FromRepository, found.Bare
+		}
 		version := r.CMSVersion
 		if version == Newest {
 			version = ""
 		}
-		s.CMS, s.Root = CMS{cmp.Or(r.CMS, found.CMS.Name), cmp.Or(version, found.CMS.Version)}, found.Root
-		if s.Origin.Kind == FromFolder {
-			s.Folder = s.Origin.From
+		switch s.Origin.Kind {
+		case FromRepository:
+		case FromFolder:
+			s.CMS, s.Root, s.Folder = found.CMS, found.Root, s.Origin.From
+		default:
+			s.CMS, s.Root = CMS{cmp.Or(r.CMS, found.CMS.Name), cmp.Or(version, found.CMS.Version)}, found.Root
 		}
-		if fault == "" && r.CMS != "" && r.CMS != found.CMS.Name && s.Origin.Kind != FromArchive {
+		if fault == "" && r.CMS != "" && r.CMS != found.CMS.Name && s.Origin.Kind != FromArchive && s.Origin.Kind != FromRepository {
 			fault = fmt.Sprintf("it holds %s, not %s", found.CMS.Name, r.CMS)
 		}
 		s.originFault = fault

@@ -78,7 +78,7 @@ type Administrator struct {
 
 // Origin is where a site's files and content come from.
 type Origin struct {
-	Kind    string `json:"kind,omitempty"`    // release where empty; archive, folder, stencil, site
+	Kind    string `json:"kind,omitempty"`    // release where empty; archive, folder, repository, stencil, site
 	From    string `json:"from,omitempty"`    // the file, folder, stencil or site
 	SQL     string `json:"sql,omitempty"`     // file of a dump
 	Address string `json:"address,omitempty"` // base address in that dump; found where empty
@@ -89,8 +89,10 @@ type Origin struct {
 const (
 	FromArchive = "archive"
 	FromFolder  = "folder"
-	FromStencil = "stencil"
-	FromSite    = "site"
+	// FromRepository is a folder that holds parts of a site alone: the CMS is laid out around them.
+	FromRepository = "repository"
+	FromStencil    = "stencil"
+	FromSite       = "site"
 )
 
 // Site is one CMS site: folder, database, domain, port, stack.
