@@ -441,7 +441,8 @@ func TestARepositoryWithoutItsCMS(t *testing.T) {
 	_, text, _ := get(t, made.URL)
 	assert.Contains(t, text, "always on")
 	out, errs, code = run(t, "run", "orchard-days", "-home", s.home, "--", "php", "-r", "require 'wp-load.php'; "+
-		"require_once ABSPATH.'wp-admin/includes/plugin.php'; var_dump(activate_plugin('beds/beds.php')); echo is_dir('wp-content/plugins/loot/');")
+		"require_once ABSPATH.'wp-admin/includes/plugin.php'; var_dump(activate_plugin('beds/beds.php')); "+
+		"echo is_dir('wp-content/plugins/loot/');")
 	require.Zero(t, code, errs)
 	assert.Contains(t, out, "NULL")
 	assert.NotContains(t, out, "1", "a link in it leads nowhere")

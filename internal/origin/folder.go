@@ -24,7 +24,8 @@ func (g *Origins) folder() Source {
 			}
 			root, ok := archive.DocumentRoot(o.From)
 			if !ok {
-				return site.Found{}, o.From + " has no index.php, nor has public, web or htdocs in it; where it holds parts of a site alone, name its CMS"
+				return site.Found{}, o.From + " has no index.php, nor has public, web or htdocs in it; where it holds parts of a site alone, " +
+					"name its CMS"
 			}
 			return site.Found{CMS: site.CMS{Name: "archive", Version: "1"}, Root: root}, ""
 		},

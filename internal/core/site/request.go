@@ -169,21 +169,7 @@ func Complete(r Request, f Facts) Site {
 		}
 		s.originFault = fault
 	}
-	if newest := r.CMSVersion == Newest || s.Origin.Newest; newest {
-		fitting := slices.DeleteFunc(slices.Clone(f.Releases[s.CMS.Name]), func(v string) bool {
-			return r.PHP != "" && f.Supports != nil && !f.Supports(CMS{s.CMS.Name, v}, s.Stack.PHP)
-		})
-		if len(fitting) > 0 {
-			s.CMS.Version = slices.MaxFunc(fitting, CompareVersions)
-		}
-	}
-	s.CMS.Version = cmp.Or(s.CMS.Version, r.CMSVersion, f.release(s.CMS.Name, s.Stack.PHP))
-	if r.PHP == "" && f.Supports != nil && !f.Supports(s.CMS, s.Stack.PHP) { // the newest that bears it
-		bearing := slices.DeleteFunc(idsOf(f.Engines["php"]), func(id string) bool { return !f.Supports(s.CMS, id) })
-		if len(bearing) > 0 {
-			s.Stack.PHP = slices.MaxFunc(bearing, CompareVersions)
-		}
-	}
+	s.choose(r, f)
 	if s.Language != "" && f.Languages != nil {
 		if names, known := f.Languages(s.CMS); known {
 			s.Language = cmp.Or(MatchLanguage(names, s.Language), s.Language)
@@ -363,4 +349,23 @@ func (s Settings) askedFor(r Request) Settings {
 		s.PHP = with(s.PHP, TimeZoneDirective, r.TimeZone)
 	}
 	return s
+}
+
+// choose settles the version of the CMS and the PHP: the newest that fit where that is asked for, and a PHP that bears it.
+func (s *Site) choose(r Request, f Facts) {
+	if newest := r.CMSVersion == Newest || s.Origin.Newest; newest {
+		fitting := slices.DeleteFunc(slices.Clone(f.Releases[s.CMS.Name]), func(v string) bool {
+			return r.PHP != "" && f.Supports != nil && !f.Supports(CMS{s.CMS.Name, v}, s.Stack.PHP)
+		})
+		if len(fitting) > 0 {
+			s.CMS.Version = slices.MaxFunc(fitting, CompareVersions)
+		}
+	}
+	s.CMS.Version = cmp.Or(s.CMS.Version, r.CMSVersion, f.release(s.CMS.Name, s.Stack.PHP))
+	if r.PHP == "" && f.Supports != nil && !f.Supports(s.CMS, s.Stack.PHP) { // the newest that bears it
+		bearing := slices.DeleteFunc(idsOf(f.Engines["php"]), func(id string) bool { return !f.Supports(s.CMS, id) })
+		if len(bearing) > 0 {
+			s.Stack.PHP = slices.MaxFunc(bearing, CompareVersions)
+		}
+	}
 }
