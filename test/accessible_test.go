@@ -30,6 +30,24 @@ v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160)).join(" | "))))`, chromedp.E
 	return found
 }
 
+// consolePages are all pages of the console.
+var consolePages = []string{"/", "/cms", "/shelf", "/engines", "/operations", "/machine", "/defaults", "/fleet-file", "/sites/fernhollow",
+	"/sites/fernhollow/settings", "/sites/fernhollow/trial", "/sites/fernhollow/info", "/sites/fernhollow/logs"}
+
+// wider are what makes a page scroll sideways: what reaches beyond its right edge, and stands in nothing that scrolls by itself.
+func wider(t *testing.T, ctx context.Context) []string {
+	t.Helper()
+	text, err := chromedp.Run(ctx, chromedp.Evaluate[string](`(() => { const root = document.documentElement
+if (root.scrollWidth <= root.clientWidth) return "[]"
+const held = (e) => e && e !== document.body && (/auto|scroll|hidden/.test(getComputedStyle(e).overflowX) || held(e.parentElement))
+const found = [...document.querySelectorAll("body *")].filter((e) => e.getBoundingClientRect().right > root.clientWidth + 1 && !held(e))
+return JSON.stringify(["scrolls to " + root.scrollWidth, ...found.slice(0, 4).map((e) => e.outerHTML.slice(0, 140))]) })()`))
+	require.NoError(t, err)
+	var found []string
+	require.NoError(t, json.Unmarshal([]byte(text), &found))
+	return found
+}
+
 // Every page can be used by those who do not see it, or not well: nothing that axe-core looks for is wrong, light and dark, with many
 // sites, and with the service gone.
 func TestTheConsoleIsForEverybody(t *testing.T) {
@@ -43,20 +61,32 @@ func TestTheConsoleIsForEverybody(t *testing.T) {
 	require.NoError(t, err)
 	console := strings.TrimSuffix(status.Console, "/")
 	ready := `//main//*[self::h1 or @role="table"]`
-	for _, path := range []string{"/", "/cms", "/shelf", "/engines", "/operations", "/machine", "/defaults", "/fleet-file",
-		"/sites/fernhollow",
-		"/sites/fernhollow/settings", "/sites/fernhollow/trial", "/sites/fernhollow/info", "/sites/fernhollow/logs"} {
+	for _, path := range consolePages {
 		require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(console+path), chromedp.WaitVisible(ready),
 			chromedp.Sleep(300*time.Millisecond)))
 		for range 2 { // in both appearances
 			assert.Empty(t, violations(t, ctx, axe), path)
+			assert.Empty(t, wider(t, ctx), path)
 			require.NoError(t, chromedp.Do(ctx, chromedp.Click(`//button[text()="Dark" or text()="Light"]`),
 				chromedp.Sleep(300*time.Millisecond))) // its colours fade over
 		}
 	}
+	for _, width := range []int64{390, 768} { // a phone's, and a tablet's
+		require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(width, 844)))
+		for _, path := range consolePages {
+			require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(console+path), chromedp.WaitVisible(ready),
+				chromedp.Sleep(300*time.Millisecond)))
+			assert.Empty(t, wider(t, ctx), "%s at %d", path, width)
+			assert.Empty(t, violations(t, ctx, axe), "%s at %d", path, width)
+		}
+	}
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)))
 	require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(console+"/"), chromedp.WaitVisible(`[role=table]`),
 		chromedp.Click(`//button[text()="New site"]`), chromedp.WaitVisible(`input[name=name]`)))
 	assert.Empty(t, violations(t, ctx, axe), "a new site")
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(390, 844), chromedp.Click(`//button[text()="All choices"]`)))
+	assert.Empty(t, wider(t, ctx), "a new site on a phone")
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)))
 	to := func(name string) chromedp.Action[chromedp.Void] {
 		return chromedp.Click(`//nav//a[text()="` + name + `"]`)
 	}

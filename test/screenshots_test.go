@@ -68,6 +68,9 @@ ctrlKey: true }))`), chromedp.WaitVisible(chromedp.CSS("[cmdk-input]")),
 		chromedp.Click(`[data-check=sign-in]`))
 	wide := func(name, path string, steps ...chromedp.Action[chromedp.Void]) {
 		shoot(name, append([]chromedp.Action[chromedp.Void]{chromedp.Navigate(console + path)}, steps...)...)
+		require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(390, 844), chromedp.Sleep(200*time.Millisecond)))
+		assert.Empty(t, wider(t, ctx), name+" on a phone")
+		require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)))
 	}
 	_, _, code := s.cli("settings", "orchard-days", "memory_limit=512M", "upload_max_filesize=64M")
 	require.Zero(t, code)

@@ -25,7 +25,7 @@ export function CMSPage() {
         </Notice>
       ))}
       <section className="mb-8">
-        <h2 className="grid grid-cols-[14rem_11rem_minmax(0,1fr)_14rem] gap-x-4 border-b border-line-strong pb-1 text-[13px] text-soft">
+        <h2 className="grid lg:grid-cols-[14rem_11rem_minmax(0,1fr)_14rem] gap-x-4 border-b border-line-strong pb-1 max-lg:[&>span]:hidden text-[13px] text-soft">
           <b className="text-[15px] font-semibold text-ink">CMS definitions</b>
           <span>Versions</span>
           <span>What it is</span>
@@ -35,7 +35,7 @@ export function CMSPage() {
           <div
             key={k.name}
             data-cms={k.name}
-            className="grid grid-cols-[14rem_11rem_minmax(0,1fr)_14rem] items-baseline gap-x-4 border-b border-line py-1.5"
+            className="grid lg:grid-cols-[14rem_11rem_minmax(0,1fr)_14rem] items-baseline gap-x-4 border-b border-line py-1.5"
           >
             <span className="font-medium">
               {k.title}
@@ -91,7 +91,7 @@ function One({ stencil: s }: { stencil: Stencil }) {
   return (
     <article
       data-stencil={s.name}
-      className="grid grid-cols-[11rem_minmax(0,1fr)] gap-x-5 border-b border-line py-4"
+      className="grid md:grid-cols-[11rem_minmax(0,1fr)] gap-x-5 border-b border-line py-4"
     >
       {picture ? (
         <img src={picture} alt={`Front page of ${s.title}`} className="w-full border border-line" />

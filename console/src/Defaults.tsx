@@ -65,7 +65,7 @@ export function Defaults() {
           void save()
         }}
       >
-        <div className="grid grid-cols-[11rem_21rem_6.5rem_minmax(0,1fr)_12rem] gap-x-5 border-b border-line-strong pb-1 text-[13px] text-soft">
+        <div className="grid lg:grid-cols-[11rem_21rem_6.5rem_minmax(0,1fr)_12rem] gap-x-5 border-b border-line-strong pb-1 max-lg:[&>span]:hidden text-[13px] text-soft">
           <span>Setting</span>
           <span>Value</span>
           <span>From</span>
@@ -116,7 +116,7 @@ function Row({
   return (
     <label
       data-setting={d.name}
-      className="grid grid-cols-[11rem_21rem_6.5rem_minmax(0,1fr)_12rem] items-baseline gap-x-5 border-b border-line py-1.5"
+      className="grid lg:grid-cols-[11rem_21rem_6.5rem_minmax(0,1fr)_12rem] items-baseline gap-x-5 border-b border-line py-1.5"
     >
       <span className="font-medium">{titles[d.name] ?? d.name}</span>
       <input

@@ -44,7 +44,7 @@ export function Engines() {
       )}
       {(Object.keys(titles) as (keyof typeof titles)[]).map((kind) => (
         <section key={kind} className="mb-5">
-          <h2 className="grid grid-cols-[13rem_8rem_11rem_6rem_1fr_7rem_8rem] gap-x-4 border-b border-line-strong pb-1 text-[13px] text-soft">
+          <h2 className="grid lg:grid-cols-[13rem_8rem_11rem_6rem_1fr_7rem_8rem] gap-x-4 border-b border-line-strong pb-1 max-lg:[&>span]:hidden text-[13px] text-soft">
             <b className="text-[15px] font-semibold text-ink">{titles[kind]}</b>
             <span>Version</span>
             <span>From</span>
@@ -79,7 +79,7 @@ function Row({ engine: e, doing, act }: RowOf) {
       <div
         data-engine={e.id}
         data-present={e.present}
-        className={`grid grid-cols-[13rem_8rem_11rem_6rem_1fr_7rem_8rem] items-baseline gap-x-4 border-b border-line py-1.5 ${e.present ? "" : "text-soft"}`}
+        className={`grid lg:grid-cols-[13rem_8rem_11rem_6rem_1fr_7rem_8rem] items-baseline gap-x-4 border-b border-line py-1.5 ${e.present ? "" : "text-soft"}`}
       >
         <Mono>{e.id}</Mono>
         <span>

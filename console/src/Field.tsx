@@ -23,7 +23,7 @@ export function NameField({
 }) {
   const id = useId()
   return (
-    <div className="w-80 shrink-0">
+    <div className="w-80 max-w-full shrink-0">
       <label htmlFor={id} className="text-[13px] text-soft">
         Name of the new site
       </label>

@@ -8,10 +8,16 @@ import { Strip, summary } from "./Strip"
 import { Button, Mono, Notice, Retire, stateOf, useAsk, Word } from "./ui"
 
 export const columns =
-  "grid grid-cols-[1.75rem_minmax(13rem,1.5fr)_8.5rem_minmax(13rem,1.3fr)_minmax(13.5rem,1.1fr)_9.5rem] items-center gap-x-4"
+  "grid grid-cols-[1.75rem_minmax(0,1fr)_auto] items-center gap-x-4 lg:grid-cols-[1.75rem_minmax(9rem,1.5fr)_6.5rem_minmax(9rem,1.3fr)_minmax(9rem,1.1fr)_9.5rem]"
+// On a narrow page, what a row says besides stands below its title.
+const below = "max-lg:col-span-2 max-lg:col-start-2"
 
-// band is the label under which a site stands: those that are pinned first, then by group; empty until there are groups.
-const band = (s: Site) => (s.pinned ? "Pinned" : s.group)
+// fails tells whether something is wrong with a site.
+const fails = (s: Site, r?: SiteReport) =>
+  s.state === "failed" || (s.state === "running" && r?.passed === false)
+
+// band is the label under which a site stands: those that fail first, then the pinned, then by group; empty until there are groups.
+const band = (s: Site, r?: SiteReport) => (fails(s, r) ? "Failing" : s.pinned ? "Pinned" : s.group)
 
 function Band({
   name,
@@ -105,8 +111,8 @@ function Grouping({ names }: { names: string[] }) {
   )
 }
 
-// fitting are the sites that have every word of a filter, in an order: the pinned first, then by group.
-function fitting(
+// fitting are the sites that have every word of a filter, in an order: those that fail first, then the pinned, then by group.
+export function fitting(
   sites: Site[],
   reports: Map<string, SiteReport> | undefined,
   filter: string,
@@ -115,11 +121,12 @@ function fitting(
   const words = filter.toLowerCase().split(/\s+/).filter(Boolean)
   const key = (s: Site) => keys[order.by](s, reports?.get(s.name))
   const way = order.down ? -1 : 1
+  const first = (s: Site) => (fails(s, reports?.get(s.name)) ? 2 : s.pinned ? 1 : 0)
   return sites
     .toSorted(
       (a, b) =>
-        Number(b.pinned) - Number(a.pinned) ||
-        (a.pinned ? 0 : (a.group || "\uffff").localeCompare(b.group || "\uffff")) ||
+        first(b) - first(a) ||
+        (first(a) ? 0 : (a.group || "\uffff").localeCompare(b.group || "\uffff")) ||
         way * key(a).localeCompare(key(b), undefined, { numeric: true }) ||
         a.name.localeCompare(b.name),
     )
@@ -184,11 +191,21 @@ function useMaking() {
   return [making, setMaking] as const
 }
 
+// useFilter keeps the filter in the page's address, so that it can be kept and shared.
+function useFilter() {
+  const [filter, setFilter] = useState(() => new URLSearchParams(location.search).get("filter") ?? "")
+  const change = useCallback((next: string) => {
+    setFilter(next)
+    history.replaceState(null, "", next ? "/?" + new URLSearchParams({ filter: next }).toString() : "/")
+  }, [])
+  return [filter, change] as const
+}
+
 export function Fleet() {
   const sites = useSites()
   const reports = useReports().data
   const { send, fault, clear } = useAsk()
-  const [filter, setFilter] = useState("")
+  const [filter, setFilter] = useFilter()
   const [chosen, setChosen] = useState(new Set<string>())
   const [making, setMaking] = useMaking()
   const [order, setOrder] = useState<Order>({ by: "site", down: false })
@@ -207,6 +224,7 @@ export function Fleet() {
     <>
       <Top
         sites={sites.data}
+        reports={reports}
         filter={filter}
         setFilter={setFilter}
         search={search}
@@ -222,7 +240,7 @@ export function Fleet() {
         role="table"
         aria-label="Sites"
         aria-busy={sites.isLoading}
-        className="min-w-[64rem] border-b border-line-strong"
+        className="border-b border-line-strong"
       >
         <Columns
           shown={shown}
@@ -266,12 +284,13 @@ function Rows({
   choose: (names: string[], on: boolean) => void
 }) {
   const live = useLive()
+  const bandOf = (s: Site) => band(s, reports?.get(s.name))
   return shown.map((s, i) => (
     <Fragment key={s.name}>
-      {band(s) !== (i > 0 ? band(shown[i - 1]) : "") && (
+      {bandOf(s) !== (i > 0 ? bandOf(shown[i - 1]) : "") && (
         <Band
-          name={band(s)}
-          sites={shown.filter((each) => band(each) === band(s))}
+          name={bandOf(s)}
+          sites={shown.filter((each) => bandOf(each) === bandOf(s))}
           choose={choose}
           chosen={chosen}
         />
@@ -296,23 +315,31 @@ const Loading = () =>
 // Top says how many sites there are, filters them, and begins a new one.
 function Top({
   sites,
+  reports,
   filter,
   setFilter,
   search,
   make,
 }: {
   sites?: Site[]
+  reports?: Map<string, SiteReport>
   filter: string
   setFilter: (filter: string) => void
   search: RefObject<HTMLInputElement | null>
   make?: () => void
 }) {
+  const failing = sites?.filter((s) => fails(s, reports?.get(s.name))).length
   return (
     <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
       <h1 className="text-[26px] font-bold tracking-tight">Fleet</h1>
       <span className="text-soft">
         {sites &&
           `${sites.length} ${sites.length === 1 ? "site" : "sites"}, ${sites.filter((s) => s.state === "running").length} running`}
+        {!!failing && (
+          <>
+            , <b className="font-semibold text-fail">{failing} failing</b>
+          </>
+        )}
       </span>
       <span className="grow" />
       <label className="flex items-center gap-2 text-[13px] text-soft">
@@ -324,7 +351,7 @@ function Top({
           onKeyDown={(e) => e.key === "Escape" && setFilter("")}
           type="search"
           placeholder="name, state, engine, failed…   /"
-          className="w-64 rounded-sm border border-line-strong bg-sheet px-2.5 py-1 text-[14px] text-ink placeholder:text-faint"
+          className="w-64 max-w-full rounded-sm border border-line-strong bg-sheet px-2.5 py-1 text-[14px] text-ink placeholder:text-faint"
         />
       </label>
       <Link
@@ -360,7 +387,10 @@ function Columns({
 }) {
   const names = selected.map((s) => s.name)
   return (
-    <div role="row" className={`${columns} border-b border-line-strong px-2 pb-1.5 text-[13px] text-soft`}>
+    <div
+      role="row"
+      className={`${columns} border-b border-line-strong px-2 pb-1.5 text-[13px] text-soft max-lg:flex max-lg:flex-wrap`}
+    >
       <span role="columnheader">
         <input
           type="checkbox"
@@ -388,7 +418,7 @@ function Columns({
           </span>
         ))
       ) : (
-        <span role="columnheader" className="col-span-5 flex items-center gap-4 text-ink">
+        <span role="columnheader" className="col-span-5 flex flex-wrap items-center gap-4 text-ink">
           <b className="font-semibold">{selected.length} chosen</b>
           <Word onClick={() => send("start", names)}>start</Word>
           <Word onClick={() => send("stop", names)}>stop</Word>
@@ -421,7 +451,7 @@ const Empty = ({ make }: { make: () => void }) => (
 
 // Legend says what the cells of the strips mean.
 const Legend = () => (
-  <p className="mt-4 flex gap-6 text-[13px] text-soft" aria-hidden>
+  <p className="mt-4 flex flex-wrap gap-x-6 text-[13px] text-soft" aria-hidden>
     {(
       [
         ["pass", "passed"],
@@ -505,12 +535,12 @@ function Row({
       <Address site={s} />
       <span
         role="cell"
-        className="text-[13px] leading-snug text-soft"
+        className={`${below} text-[13px] leading-snug text-soft`}
         title={[s.stack.php, s.stack.web, s.stack.database].map((e) => `${e.engine} ${e.version}`).join(", ")}
       >
         {stackText(s)}
       </span>
-      <span role="cell">
+      <span role="cell" className={below}>
         <Link href={`/sites/${s.name}`} aria-label={`Report of ${s.name}: ${summary(shown)}`}>
           <Strip report={shown} growing={verifying} />
         </Link>
@@ -522,7 +552,7 @@ function Row({
 // Address is where a site answers, and why where it does not.
 function Address({ site: s }: { site: Site }) {
   return (
-    <span role="cell" className="min-w-0 truncate">
+    <span role="cell" className={`${below} min-w-0 truncate`}>
       {s.state === "running" ? (
         <a
           href={s.url}

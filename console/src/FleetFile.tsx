@@ -60,7 +60,7 @@ export function FleetFile() {
       <Head />
       {written.isError && <Notice tone="fail">{written.error.message}</Notice>}
       {fault && <Notice tone="fail">{fault}</Notice>}
-      <div className="grid grid-cols-[minmax(0,1.25fr)_minmax(0,1fr)] gap-x-10">
+      <div className="grid md:grid-cols-[minmax(0,1.25fr)_minmax(0,1fr)] gap-x-10">
         <textarea
           aria-label="Fleet file"
           name="fleet"

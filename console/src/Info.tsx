@@ -108,8 +108,8 @@ function Facts({ facts, name, other }: { facts: Fact[]; name: string; other: str
     <table className="w-full table-fixed border-collapse text-[13px]">
       <thead>
         <tr className="border-b border-line-strong text-left text-soft">
-          <th className="w-40 font-normal">Section</th>
-          <th className="w-80 font-normal">Name</th>
+          <th className="w-24 font-normal sm:w-40">Section</th>
+          <th className="w-32 font-normal sm:w-80">Name</th>
           <th className="font-normal">{other ? name : "Value"}</th>
           {other && <th className="font-normal">{other}</th>}
         </tr>

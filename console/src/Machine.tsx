@@ -56,7 +56,7 @@ export function Machine() {
                   <div
                     key={f.subject}
                     data-verdict={f.verdict}
-                    className="grid grid-cols-[11rem_minmax(0,1fr)] gap-x-4 border-b border-line py-1.5"
+                    className="grid md:grid-cols-[11rem_minmax(0,1fr)] gap-x-4 border-b border-line py-1.5"
                   >
                     <dt className={`border-l-4 pl-2 ${looks[f.verdict].mark}`}>
                       {f.subject}
@@ -98,7 +98,7 @@ function Names() {
     }
   }
   return (
-    <section className="mb-6 grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-x-12 border-y border-line-strong py-4">
+    <section className="mb-6 grid md:grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-x-12 border-y border-line-strong py-4">
       <div>
         <h2 className="text-[15px] font-semibold">Domains that this machine has to be told of</h2>
         <ul className="mt-1">

@@ -85,7 +85,7 @@ export function NewSite({ onClose }: { onClose: () => void }) {
 function Head({ form, onClose }: { form: Form; onClose: () => void }) {
   const { request, of, change, would, named, incomplete, problems, sending, preview, settled } = form
   return (
-    <div className="flex items-end gap-6">
+    <div className="flex flex-wrap items-end gap-x-6 gap-y-2">
       <NameField value={request.name} problem={of("name")} onChange={(v) => change("name", v)} />
       <div className="min-w-0 grow pb-1">
         <p className="truncate text-[22px] font-semibold">
@@ -159,7 +159,7 @@ function OriginFields({ form }: { form: Form }) {
   const { origin, stencils, sites, input, choice, preview } = form
   if (!origin) return null
   return (
-    <div className="mt-3 grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-x-7">
+    <div className="mt-3 grid md:grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-x-7">
       {origin === "stencil" &&
         choice(
           "stencil",

@@ -177,7 +177,7 @@ function Touches({ form }: { form: Form }) {
             })
           return (
             <div key={t.name} className="flex min-w-0 items-baseline gap-2">
-              <label className="flex shrink-0 items-baseline gap-2">
+              <label className="flex min-w-0 items-baseline gap-2">
                 <input
                   type="checkbox"
                   name={"touch-" + t.name}

@@ -21,7 +21,7 @@ export function Operations() {
         {operations.data?.map((o) => (
           <li key={o.id} className="border-t border-line">
             <details open={o.state === "running" || o.state === "failed"} className="group py-2">
-              <summary className="grid cursor-pointer grid-cols-[3rem_6rem_7rem_12rem_6rem_1fr] items-baseline gap-3">
+              <summary className="grid cursor-pointer lg:grid-cols-[3rem_6rem_7rem_12rem_6rem_1fr] items-baseline gap-3">
                 <Mono className="text-soft">{o.id}</Mono>
                 <b className="font-semibold">{o.kind}</b>
                 <span

@@ -142,22 +142,35 @@ function Words({
   )
 }
 
+// signInto draws a ticket for a site's administrator and follows it.
+function signInto(site: Site, act: Doing["act"]) {
+  const page = window.open("", "_blank")
+  void act(async () => {
+    const ticket = await answer(
+      api.POST("/api/v1/sites/{name}/tickets", { ...of({ name: site.name }), body: {} }),
+    ).catch((error) => {
+      page?.close()
+      throw error
+    })
+    if (page) page.location.href = ticket.url
+  })
+}
+
+// SignInto is found by "sign" and a word of the site.
+const SignInto = ({ site: s, act }: { site: Site; act: Doing["act"] }) => (
+  <Command.Item
+    value={`sign in ${s.title} ${s.name} ${s.name_unicode ?? ""}`}
+    className={item}
+    onSelect={() => signInto(s, act)}
+  >
+    <span className="truncate">Sign in to {s.title}</span>
+  </Command.Item>
+)
+
 // WithSite is what can be done with one site.
 function WithSite({ site, doing: { close, lead, act } }: { site: Site; doing: Doing }) {
   const definitions = useCMS().data?.cms ?? []
   const verb = (v: Verb) => act(() => ask(v, [site.name]))
-  const signIn = () => {
-    const page = window.open("", "_blank")
-    void act(async () => {
-      const ticket = await answer(
-        api.POST("/api/v1/sites/{name}/tickets", { ...of({ name: site.name }), body: {} }),
-      ).catch((error) => {
-        page?.close()
-        throw error
-      })
-      if (page) page.location.href = ticket.url
-    })
-  }
   const running = site.state === "running"
   return (
     <Command.Group heading={site.name} className={heading}>
@@ -176,7 +189,7 @@ function WithSite({ site, doing: { close, lead, act } }: { site: Site; doing: Do
         </Command.Item>
       )}
       {running && definitions.find((k) => k.name === site.cms.name)?.signs_in && (
-        <Command.Item className={item} onSelect={signIn}>
+        <Command.Item className={item} onSelect={() => signInto(site, act)}>
           Sign in
         </Command.Item>
       )}
@@ -211,6 +224,7 @@ function Everything({
   turn: () => void
 }) {
   const sites = useSites().data ?? []
+  const definitions = useCMS().data?.cms ?? []
   return (
     <>
       <Command.Group heading="Sites" className={heading}>
@@ -225,6 +239,13 @@ function Everything({
             <span className="shrink-0 font-mono text-[12.5px] text-soft">{s.name_unicode ?? s.name}</span>
           </Command.Item>
         ))}
+      </Command.Group>
+      <Command.Group heading="Sign in" className={heading}>
+        {sites
+          .filter((s) => s.state === "running" && definitions.find((k) => k.name === s.cms.name)?.signs_in)
+          .map((s) => (
+            <SignInto key={s.name} site={s} act={act} />
+          ))}
       </Command.Group>
       <Command.Group heading="Do" className={heading}>
         <Command.Item className={item} onSelect={() => lead("/?new")}>

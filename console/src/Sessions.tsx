@@ -23,7 +23,7 @@ export function Sessions() {
         {sessions.map((s) => (
           <li
             key={s.id}
-            className="grid grid-cols-[11rem_minmax(0,1fr)_auto] items-baseline gap-x-4 border-b border-line py-1.5"
+            className="grid md:grid-cols-[11rem_minmax(0,1fr)_auto] items-baseline gap-x-4 border-b border-line py-1.5"
           >
             <span>
               {s.browser}

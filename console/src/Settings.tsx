@@ -116,7 +116,7 @@ function Filled({ site, data }: { site: Site; data: SettingsData }) {
           ))}
         </Notice>
       )}
-      <div className="mt-5 grid grid-cols-[minmax(0,1.1fr)_minmax(0,1fr)] gap-x-12">
+      <div className="mt-5 grid md:grid-cols-[minmax(0,1.1fr)_minmax(0,1fr)] gap-x-12">
         <section>
           <Directives form={form} />
           <HostLines form={form} />
@@ -153,7 +153,7 @@ function Directives({ form }: { form: Form }) {
       {directives.map((directive) => (
         <label
           key={directive}
-          className="grid grid-cols-[14rem_1fr] items-baseline gap-x-3 border-t border-line py-1"
+          className="grid md:grid-cols-[14rem_1fr] items-baseline gap-x-3 border-t border-line py-1"
         >
           <Mono>{directive}</Mono>
           <input
@@ -167,7 +167,7 @@ function Directives({ form }: { form: Form }) {
         </label>
       ))}
       <form
-        className="grid grid-cols-[14rem_1fr] items-baseline gap-x-3 border-t border-line py-1"
+        className="grid md:grid-cols-[14rem_1fr] items-baseline gap-x-3 border-t border-line py-1"
         onSubmit={(e) => {
           e.preventDefault()
           if (adding) php(adding, s.php?.[adding] ?? data.usual[adding] ?? "0")

@@ -32,7 +32,7 @@ export function ShelfPage() {
       {shelf.isError && <Notice tone="fail">{shelf.error.message}</Notice>}
       {fault && <Notice tone="fail">{fault}</Notice>}
       <Add act={act} busy={busy} />
-      <div className="grid grid-cols-[minmax(0,1.4fr)_6rem_7rem_8rem_minmax(0,1.2fr)_4rem] gap-x-5 border-b border-line-strong pb-1 text-[13px] text-soft">
+      <div className="grid lg:grid-cols-[minmax(0,1.4fr)_6rem_7rem_8rem_minmax(0,1.2fr)_4rem] gap-x-5 border-b border-line-strong pb-1 max-lg:[&>span]:hidden text-[13px] text-soft">
         <span>What it is</span>
         <span>Kind</span>
         <span>Version</span>
@@ -126,7 +126,7 @@ function One({ item, drop }: { item: ShelfItem; drop: () => void }) {
   return (
     <div
       data-item={item.file}
-      className="grid grid-cols-[minmax(0,1.4fr)_6rem_7rem_8rem_minmax(0,1.2fr)_4rem] items-baseline gap-x-5 border-b border-line py-1.5"
+      className="grid lg:grid-cols-[minmax(0,1.4fr)_6rem_7rem_8rem_minmax(0,1.2fr)_4rem] items-baseline gap-x-5 border-b border-line py-1.5"
     >
       <span className="min-w-0 font-medium">
         {item.fault ? <span className="text-fail">{item.fault}</span> : item.title}

@@ -17,6 +17,7 @@ import {
 import { useLive, type Live } from "./live"
 import { summary, verdictOf, type Shown } from "./Strip"
 import { Mono, Notice, Retire, stateOf, useAsk, Word, Fact } from "./ui"
+import { useTicket } from "./Ticket"
 import { Facts, groupsOf } from "./Facts"
 import { About } from "./About"
 
@@ -45,12 +46,12 @@ export function SitePage({ name }: { name: string }) {
         value={current}
         onValueChange={(value) => value && setOpen(value)}
         aria-label="Report, one cell a check"
-        className="mt-6 grid gap-1.5"
+        className="mt-6 grid gap-1.5 max-lg:grid-cols-1!"
         style={{ gridTemplateColumns: `repeat(${checks.length}, minmax(0, 1fr))` }}
       >
         {groupsOf(checks).map((g) => (
           <div key={g.title} className="contents">
-            <div style={{ gridColumn: `span ${g.checks.length}` }} className="min-w-0">
+            <div style={{ gridColumn: `span ${g.checks.length}` }} className="min-w-0 max-lg:col-span-1!">
               <div className="mb-1.5 border-b border-line-strong pb-1 text-[13px] font-semibold">
                 {g.title}
               </div>
@@ -95,7 +96,7 @@ function Done({ name }: { name: string }) {
           return (
             <li
               key={o.id}
-              className="grid grid-cols-[11.5rem_5rem_5rem_1fr] items-baseline gap-x-4 border-t border-line py-1.5"
+              className="grid lg:grid-cols-[11.5rem_5rem_5rem_1fr] items-baseline gap-x-4 border-t border-line py-1.5"
             >
               <Mono className="text-soft">{new Date(o.created_at).toLocaleString("sv")}</Mono>
               <span className="font-medium">{o.kind}</span>
@@ -155,6 +156,9 @@ function Head({
         </span>
         <span className="text-soft">{summary(shown)}</span>
         <span className="text-soft">made {new Date(s.created_at).toLocaleString("sv").slice(0, 16)}</span>
+      </p>
+      <p className="mt-1.5 flex flex-wrap items-baseline gap-x-5 gap-y-1">
+        <At site={s} />
         {running ? (
           <Word disabled={!!live} onClick={() => send("stop", [name])}>
             stop it
@@ -188,6 +192,33 @@ function Head({
         <Notice tone="fail">
           <span className="font-mono text-[13px] break-words">{s.reason}</span>
         </Notice>
+      )}
+    </>
+  )
+}
+
+// At is where one goes from a site's page most.
+function At({ site: s }: { site: Site }) {
+  const { signIn, fault } = useTicket(s)
+  const away = "underline decoration-line-strong underline-offset-4 hover:text-accent"
+  return (
+    <>
+      {s.state === "running" && (
+        <a href={s.url} target="_blank" rel="noreferrer" className={away}>
+          open
+        </a>
+      )}
+      {signIn && <Word onClick={() => void signIn()}>sign in</Word>}
+      <Link href={`/sites/${s.name}/logs`} className={away}>
+        logs
+      </Link>
+      <Link href={`/sites/${s.name}/settings`} className={away}>
+        settings
+      </Link>
+      {fault && (
+        <span role="alert" className="text-[13px] text-fail">
+          {fault}
+        </span>
       )}
     </>
   )
@@ -245,9 +276,9 @@ function Evidence({
     <section
       aria-live="polite"
       aria-label={check.title}
-      className="mt-5 grid grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)] border border-line-strong bg-sheet"
+      className="mt-5 grid md:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)] border border-line-strong bg-sheet"
     >
-      <div className="border-r border-line p-5">
+      <div className="min-w-0 border-line p-5 max-md:border-b md:border-r">
         <h2 className="mb-3 text-xl font-semibold">{check.title}</h2>
         {result ? (
           <dl className="grid grid-cols-[5.5rem_1fr] gap-x-3 gap-y-2.5">
@@ -277,7 +308,7 @@ function Evidence({
           </p>
         )}
       </div>
-      <div className="p-5">
+      <div className="min-w-0 p-5">
         <h2 className="mb-3 text-xl font-semibold">{check.group}</h2>
         <Facts site={s} group={check.group} busy={busy} />
       </div>

@@ -4,22 +4,16 @@ import { useState } from "react"
 import { answer, api, of, queries, told, useCMS, type Site } from "./api"
 import { Button, Notice, Word } from "./ui"
 
-// SignIn draws a ticket for one of the site's users and follows it at once.
-export function SignIn({ site: s }: { site: Site }) {
-  const users = useQuery({
-    queryKey: ["users", s.name],
-    queryFn: () => answer(api.GET("/api/v1/sites/{name}/users", of({ name: s.name }))),
-    retry: false,
-  })
-  const [as, setAs] = useState("")
+// useTicket draws a ticket for a site's user and follows it; there is no signIn where nothing is known of that.
+export function useTicket(s: Site) {
   const [fault, setFault] = useState<string>()
   const known = useCMS().data?.cms.find((k) => k.name === s.cms.name)?.signs_in
-  if (!known) return null
-  const go = async () => {
+  const signIn = async (as?: string) => {
+    setFault(undefined)
     const page = window.open("", "_blank")
     try {
       const ticket = await answer(
-        api.POST("/api/v1/sites/{name}/tickets", { ...of({ name: s.name }), body: { as: as || undefined } }),
+        api.POST("/api/v1/sites/{name}/tickets", { ...of({ name: s.name }), body: { as } }),
       )
       if (page) page.location.href = ticket.url
       else location.href = ticket.url
@@ -28,6 +22,19 @@ export function SignIn({ site: s }: { site: Site }) {
       setFault(told(error))
     }
   }
+  return { signIn: known && s.state === "running" ? signIn : undefined, fault, setFault, known }
+}
+
+// SignIn draws a ticket for one of the site's users and follows it at once.
+export function SignIn({ site: s }: { site: Site }) {
+  const users = useQuery({
+    queryKey: ["users", s.name],
+    queryFn: () => answer(api.GET("/api/v1/sites/{name}/users", of({ name: s.name }))),
+    retry: false,
+  })
+  const [as, setAs] = useState("")
+  const { signIn, fault, setFault, known } = useTicket(s)
+  if (!known) return null
   const foreign = users.data?.find(
     (u) => u.login === as && u.role === "administrator" && u.login !== s.administrator.name,
   )
@@ -45,7 +52,7 @@ export function SignIn({ site: s }: { site: Site }) {
   }
   return (
     <div className="mt-4 flex flex-wrap items-center gap-3">
-      <Button tone="strong" disabled={s.state !== "running"} onClick={go}>
+      <Button tone="strong" disabled={!signIn} onClick={() => void signIn?.(as || undefined)}>
         Sign in
       </Button>
       <label className="flex items-baseline gap-2 text-[13px] text-soft">

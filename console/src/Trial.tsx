@@ -119,7 +119,7 @@ function Choice({ name, site, begun }: { name: string; site?: Site; begun: (id: 
   }
   return (
     <>
-      <div className="mt-4 grid grid-cols-[repeat(3,auto)_1fr] items-start gap-x-10 border-y border-line-strong bg-sheet px-5 py-3">
+      <div className="mt-4 grid md:grid-cols-[repeat(3,auto)_1fr] items-start gap-x-10 border-y border-line-strong bg-sheet px-5 py-3">
         {kinds.map(([kind, label]) => (
           <EnginesOf key={kind} kind={kind} label={label} choice={choice} />
         ))}
@@ -372,7 +372,7 @@ function CellReport({
   return (
     <section
       aria-label="Report of the cell"
-      className="mt-6 grid grid-cols-[minmax(0,1fr)_minmax(0,1.2fr)] border border-line-strong bg-sheet"
+      className="mt-6 grid md:grid-cols-[minmax(0,1fr)_minmax(0,1.2fr)] border border-line-strong bg-sheet"
     >
       <div className="border-r border-line p-5">
         <h2 className="text-xl font-semibold">

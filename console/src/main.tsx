@@ -59,7 +59,7 @@ function Header({ theme, turn }: { theme: Theme; turn: () => void }) {
   const [place] = useLocation()
   return (
     <header className="border-b border-line">
-      <div className="mx-auto flex max-w-[1400px] flex-wrap items-baseline gap-x-7 gap-y-1 px-6 pb-2.5 pt-4">
+      <div className="mx-auto flex max-w-[1400px] flex-wrap items-baseline gap-x-7 gap-y-1 px-4 sm:px-6 pb-2.5 pt-4">
         <Link href="/" className="flex items-center gap-2 text-[21px] font-bold tracking-tight">
           <span aria-hidden className="inline-flex gap-[2.5px]">
             <i className="block h-[15px] w-[5px] bg-accent" />
@@ -70,7 +70,7 @@ function Header({ theme, turn }: { theme: Theme; turn: () => void }) {
         </Link>
         <nav
           aria-label="Main"
-          className="flex gap-5 [&_a[aria-current]]:border-b-2 [&_a[aria-current]]:border-accent [&_a]:pb-0.5"
+          className="flex flex-wrap gap-x-5 gap-y-1 [&_a[aria-current]]:border-b-2 [&_a[aria-current]]:border-accent [&_a]:pb-0.5"
         >
           {pages.map(([path, title]) => (
             <Link key={path} href={path} aria-current={place === path ? "page" : undefined}>
@@ -80,7 +80,10 @@ function Header({ theme, turn }: { theme: Theme; turn: () => void }) {
         </nav>
         <span className="grow" />
         {status.data && (
-          <span title={status.data.home} className="max-w-[19rem] truncate font-mono text-[12.5px] text-soft">
+          <span
+            title={status.data.home}
+            className="hidden max-w-[19rem] truncate font-mono lg:inline text-[12.5px] text-soft"
+          >
             {status.data.home} · port {status.data.gateway_port}
           </span>
         )}
@@ -120,7 +123,7 @@ function App({ link }: { link: string }) {
       </a>
       <Header theme={theme} turn={turn} />
       <Palette turn={turn} />
-      <main id="main" className="mx-auto max-w-[1400px] px-6 pb-20 pt-5">
+      <main id="main" className="mx-auto max-w-[1400px] px-4 pb-20 sm:px-6 pt-5">
         {lost && (
           <Notice tone="fail">
             The service has not answered since {lost.toLocaleTimeString()}: what stands here is what was known
