@@ -306,6 +306,17 @@ func (c *Client) ExportStencil(ctx context.Context, name string, to io.Writer) e
 	return err
 }
 
+// Dump writes a site's database as SQL; an error after some of it says that it is not whole.
+func (c *Client) Dump(ctx context.Context, name string, to io.Writer) error {
+	response, err := c.send(ctx, "GET", sitePath(name, "/dump"), nil)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	_, err = io.Copy(to, response.Body)
+	return err
+}
+
 // ImportStencil takes a stencil's file in.
 func (c *Client) ImportStencil(ctx context.Context, name string, from io.Reader) (s Stencil, err error) {
 	response, err := c.send(ctx, "PUT", "/stencils/"+url.PathEscape(name)+"/file", from)

@@ -35,14 +35,31 @@ type command struct {
 	names                          string // what the words besides flags are: "", "NAME", "[NAME]", "[NAME…]", "NAME…"
 }
 
-var commands []command
+// group is what commands have in common, as vessik -h shows them.
+type group struct {
+	title    string
+	commands []command
+}
+
+var (
+	groups   []group
+	commands []command // of all groups
+)
 
 func init() {
-	commands = []command{newCommand, copyCommand, stencilCommand, shelfCommand, sitesCommand, siteCommand, openCommand, ticketCommand,
-		editCommand, terminalCommand, usersCommand, startCommand, stopCommand, verifyCommand, retireCommand,
-		restackCommand, trialCommand, settingsCommand, infoCommand, logsCommand, runCommandCommand, operationsCommand, renameCommand,
-		domainsCommand, hostsCommand, loadCommand, labelCommand, defaultsCommand, enginesCommand, cmsCommand, surveyCommand, fleetCommand,
-		consoleCommand, statusCommand, serveCommand, demoCommand, atLoginCommand, completionCommand, versionCommand}
+	groups = []group{
+		{"Sites", []command{newCommand, copyCommand, sitesCommand, siteCommand, openCommand, ticketCommand, startCommand, stopCommand,
+			verifyCommand, renameCommand, domainsCommand, labelCommand, fleetCommand, retireCommand}},
+		{"Content", []command{stencilCommand, shelfCommand, dumpCommand, loadCommand, usersCommand, editCommand, terminalCommand,
+			runCommandCommand}},
+		{"Stack", []command{restackCommand, trialCommand, settingsCommand, enginesCommand, cmsCommand}},
+		{"Look inside", []command{infoCommand, logsCommand, operationsCommand}},
+		{"Machine", []command{surveyCommand, hostsCommand, defaultsCommand, atLoginCommand, completionCommand}},
+		{"Service", []command{serveCommand, demoCommand, statusCommand, consoleCommand, versionCommand}},
+	}
+	for _, each := range groups {
+		commands = append(commands, each.commands...)
+	}
 }
 
 // usageError is a fault of the command line itself.
@@ -64,6 +81,7 @@ type call struct {
 	json    *bool
 	// mayBeEmpty are the flags for which an empty text says something.
 	mayBeEmpty []string
+	common     []string // flags that are shown first
 	out        io.Writer
 }
 
@@ -92,13 +110,16 @@ func run(ctx context.Context, arguments []string, out, errs io.Writer) int {
 }
 
 func overview(out io.Writer) {
-	fmt.Fprint(out, "Vessik makes many local CMS sites side by side and proves that each of them answers.\n\n")
-	for _, command := range commands {
-		fmt.Fprintf(out, "  %-12s %s\n", command.name, command.about)
+	fmt.Fprint(out, "Vessik makes many local CMS sites side by side and proves that each of them answers.\n")
+	for _, each := range groups {
+		fmt.Fprintf(out, "\n%s\n", bold(out, each.title))
+		for _, c := range each.commands {
+			fmt.Fprintf(out, "  %-12s %s\n", c.name, c.about)
+		}
 	}
 	fmt.Fprint(out, "\nEach command has -h. Flags may stand before or after names.\n"+
 		"Exit codes: 0 done, 1 the operation failed, 2 wrong usage, 3 a check failed, 4 the service cannot be reached.\n"+
-		"VESSIK_HOME names the home folder, VESSIK_ENGINES the engine store.\n")
+		"VESSIK_HOME names the home folder, VESSIK_ENGINES the engine store, NO_COLOR leaves colours out.\n")
 }
 
 // runCommand reads flags wherever they stand and runs the command.
@@ -176,10 +197,28 @@ func (c *call) emptyFlag() (name string) {
 }
 
 func (c *call) help() {
-	fmt.Fprintf(c.out, "vessik %s %s\n\n%s\n\nExample:\n  %s\n\nFlags:\n", c.command.name, strings.TrimSpace(c.command.names+" [flags]"),
-		c.command.synopsis, strings.ReplaceAll(c.command.example, "\n", "\n  "))
-	c.flags.SetOutput(c.out)
-	c.flags.PrintDefaults()
+	fmt.Fprintf(c.out, "vessik %s %s\n\n%s\n\n%s\n  %s\n", c.command.name, strings.TrimSpace(c.command.names+" [flags]"),
+		c.command.synopsis, bold(c.out, "Example"), strings.ReplaceAll(c.command.example, "\n", "\n  "))
+	title := "Flags"
+	if len(c.common) > 0 {
+		c.describe("Common flags", func(name string) bool { return slices.Contains(c.common, name) })
+		title = "Further flags"
+	}
+	c.describe(title, func(name string) bool { return !slices.Contains(c.common, name) })
+}
+
+// describe prints those of the flags that belong under a heading.
+func (c *call) describe(title string, belongs func(name string) bool) {
+	part := flag.NewFlagSet(c.command.name, flag.ContinueOnError)
+	c.flags.VisitAll(func(f *flag.Flag) {
+		if belongs(f.Name) {
+			part.Var(f.Value, f.Name, f.Usage)
+			part.Lookup(f.Name).DefValue = f.DefValue
+		}
+	})
+	fmt.Fprintf(c.out, "\n%s\n", bold(c.out, title))
+	part.SetOutput(c.out)
+	part.PrintDefaults()
 }
 
 func (c *call) homeFolder() (home.Home, error) {

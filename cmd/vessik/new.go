@@ -58,6 +58,7 @@ func runNew(ctx context.Context, c *call) error {
 }
 
 func (a *newSites) flags(c *call) {
+	c.common = []string{"title", "php", "web", "database", "touch", "stencil"}
 	text := func(field *string, name, about string, oneSiteOnly bool) {
 		c.flags.StringVar(field, name, "", about)
 		if oneSiteOnly {

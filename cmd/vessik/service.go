@@ -20,7 +20,8 @@ var serveCommand = command{name: "serve", about: "run the service",
 	synopsis: "Runs the service until it is told to end (Ctrl-C). Sites that ran before answer again by themselves.\nStarted by root, it " +
 		"opens port 80 for the gateway and then becomes an unprivileged account for good.",
 	example: "vessik serve -home /srv/vessik", run: func(ctx context.Context, c *call) error {
-		account := c.flags.String("account", service.DefaultAccount, "account to become when started by root")
+		account := c.flags.String("account", "",
+			"account to become when started by root (default: the home's owner, else who started sudo, else vessik)")
 		port := c.flags.Int("gateway-port", 0, "port of the gateway; a home keeps it for all its life (default: 80 where it can be had, else "+
 			"a free one)")
 		sitePorts := c.flags.String("site-ports", "", "range that new sites get their own ports from, such as 31000-31999; the home remembers it")

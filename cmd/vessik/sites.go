@@ -21,18 +21,59 @@ import (
 )
 
 var sitesCommand = command{name: "sites", about: "list all sites",
-	synopsis: "Lists all sites: state, address, stack and the newest verdict.",
-	example:  "vessik sites", run: show(
-		func(ctx context.Context, service *client.Client, _ *call) ([]client.Site, error) {
-			return service.Sites(ctx, false)
-		},
-		func(ctx context.Context, service *client.Client, c *call, sites []client.Site) error {
-			if len(sites) == 0 {
-				fmt.Fprintln(c.out, "There are no sites yet. Make one with: vessik new NAME")
-				return nil
-			}
-			return c.fleetTable(ctx, service, sites)
-		})}
+	synopsis: "Lists sites: state, address, stack and the newest verdict. All of them, or those that every given flag fits.",
+	example:  "vessik sites\nvessik sites -failed\nvessik sites -group \"Open days\" -engine php-7.4", run: runSites}
+
+func runSites(ctx context.Context, c *call) error {
+	wanted := wantedSites{}
+	c.flags.StringVar(&wanted.group, "group", "", "only sites of this group")
+	c.flags.StringVar(&wanted.state, "state", "", "only sites in this state, such as running or stopped")
+	c.flags.StringVar(&wanted.engine, "engine", "", "only sites on an engine, such as php-8.4, nginx or mariadb-10.5")
+	c.flags.BoolVar(&wanted.failed, "failed", false, "only sites that failed, or of which a check failed")
+	service, err := c.connect()
+	if err != nil {
+		return err
+	}
+	all, err := service.Sites(ctx, false)
+	if err != nil {
+		return err
+	}
+	report, err := service.Reports(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range report.Sites {
+		if r.Passed != nil && !*r.Passed {
+			wanted.failing = append(wanted.failing, r.Site)
+		}
+	}
+	sites := slices.DeleteFunc(slices.Clone(all), func(s client.Site) bool { return !wanted.fits(s) })
+	switch {
+	case *c.json:
+		return c.printJSON(sites)
+	case len(all) == 0:
+		fmt.Fprintln(c.out, "There are no sites yet. Make one with: vessik new NAME")
+		return nil
+	case len(sites) == 0:
+		fmt.Fprintf(c.out, "None of %d sites fits.\n", len(all))
+		return nil
+	}
+	return c.fleetTable(ctx, service, sites)
+}
+
+// wantedSites are what sites are chosen by.
+type wantedSites struct {
+	group, state, engine string
+	failed               bool
+	failing              []string // by their newest reports
+}
+
+func (w wantedSites) fits(s client.Site) bool {
+	on := []string{s.Stack.PHP.Engine, s.Stack.Web.Engine, s.Stack.Database.Engine}
+	return (w.group == "" || strings.EqualFold(s.Group, w.group)) && (w.state == "" || string(s.State) == w.state) &&
+		(w.engine == "" || slices.ContainsFunc(on, func(id string) bool { return id == w.engine || strings.HasPrefix(id, w.engine+"-") })) &&
+		(!w.failed || s.State == site.Failed || s.State == site.Running && slices.Contains(w.failing, s.Name))
+}
 
 // fleetTable prints a line a site.
 func (c *call) fleetTable(ctx context.Context, service *client.Client, sites []client.Site) error {
@@ -218,7 +259,7 @@ var verifyCommand = command{name: "verify", names: "[NAME…]", about: "prove th
 		case *junit:
 			err = check.WriteJUnit(c.out, report)
 		default:
-			err = check.WriteTable(c.out, report)
+			err = check.WriteTable(c.out, report, coloured(c.out))
 		}
 		if err != nil {
 			return err

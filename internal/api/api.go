@@ -127,7 +127,7 @@ func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
 		a.cmsRoutes,
 		a.restackRoutes, a.settingsRoutes, a.trialRoutes, a.renameRoutes, a.loadRoutes, a.usersRoutes, a.infoRoutes, a.logsRoutes,
 		a.commandRoutes,
-		a.fleetRoutes, a.hostsRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes} {
+		a.fleetRoutes, a.hostsRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes, a.dumpRoutes} {
 		routes(document, router)
 	}
 	router.POST(signInPath, a.signIn)

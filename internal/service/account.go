@@ -14,8 +14,28 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// DefaultAccount is whom a service that root starts becomes.
+// DefaultAccount is whom a service that root starts becomes where nothing speaks for another.
 const DefaultAccount = "vessik"
+
+// AccountFor chooses whom a service that root starts becomes: the owner of folders that are there already, else whoever started it with
+// sudo, so that this person may edit the sites' files, else the account of Vessik's own.
+func AccountFor(by string, folders ...string) string {
+	for _, folder := range folders {
+		entries, err := os.ReadDir(folder)
+		info, statErr := os.Stat(folder)
+		if err != nil || statErr != nil || len(entries) == 0 {
+			continue
+		}
+		owner, err := user.LookupId(strconv.Itoa(int(info.Sys().(*syscall.Stat_t).Uid)))
+		if err == nil && owner.Uid != "0" {
+			return owner.Username
+		}
+	}
+	if found, err := user.Lookup(by); by != "" && err == nil && found.Uid != "0" {
+		return found.Username
+	}
+	return DefaultAccount
+}
 
 // Account finds the unprivileged account that root hands the service and all engines to, and gives it the folders. A system account
 // of that name is made if there is none.

@@ -48,7 +48,7 @@ const httpPort = 80
 // Options say how to serve.
 type Options struct {
 	Home        home.Home
-	Account     string // whom to become when started by root
+	Account     string // whom to become when started by root; chosen where empty, see AccountFor
 	SitePorts   [2]int // range that sites get their ports from; zero leaves it
 	GatewayPort int    // 0: 80 where it can be had, else a free one; only a new home may choose
 	HostsFile   string // the machine's; the usual one where empty
@@ -165,17 +165,26 @@ func leaveRoot(o Options) error {
 	if os.Geteuid() != 0 {
 		return nil
 	}
-	account, err := Account(o.Account, o.Home.Engines, o.Home.Dir)
+	name := cmp.Or(o.Account, AccountFor(os.Getenv("SUDO_USER"), o.Home.Dir, o.Home.Engines))
+	account, err := Account(name, o.Home.Engines, o.Home.Dir)
 	if err != nil {
 		return err
 	}
-	if err := cell.ClaimGroups(o.Account, account); err != nil {
+	if err := cell.ClaimGroups(name, account); err != nil {
 		fmt.Fprintf(o.Out, "limits hold for single processes only: %v\n", err)
 	}
 	if err := become(account); err != nil {
 		return err
 	}
-	fmt.Fprintf(o.Out, "started by root; from here on the service and all engines run as the account %s\n", o.Account)
+	fmt.Fprintf(o.Out, "started by root; from here on the service and all engines run as the account %s", name)
+	switch by := os.Getenv("SUDO_USER"); by {
+	case "", "root":
+	case name:
+		fmt.Fprint(o.Out, ", which may edit all sites' files")
+	default:
+		fmt.Fprintf(o.Out, "; to edit sites' files as %s, start it with -account %s and a -home and VESSIK_ENGINES of its own", by, by)
+	}
+	fmt.Fprintln(o.Out)
 	return nil
 }
 

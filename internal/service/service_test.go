@@ -105,3 +105,17 @@ func TestTheDocumentIsJSON(t *testing.T) {
 	require.NoError(t, json.Unmarshal(text, &document))
 	assert.Equal(t, "3.1.0", document["openapi"])
 }
+
+func TestRootHandsTheServiceToWhomItIsFor(t *testing.T) {
+	fresh, kept := filepath.Join(t.TempDir(), "none"), t.TempDir()
+	assert.Equal(t, "vessik", AccountFor("", fresh))
+	assert.Equal(t, "vessik", AccountFor("root", fresh), "no engine runs as root")
+	assert.Equal(t, "vessik", AccountFor("nobody-of-that-name", fresh))
+	assert.Equal(t, "nobody", AccountFor("nobody", fresh), "whoever started sudo")
+	require.NoError(t, os.WriteFile(filepath.Join(kept, "home.json"), nil, 0o600))
+	if os.Geteuid() != 0 {
+		t.Skip("only root gives folders away")
+	}
+	require.NoError(t, os.Chown(kept, 1, 1))
+	assert.Equal(t, "daemon", AccountFor("nobody", fresh, kept), "what is there stays whose it is")
+}

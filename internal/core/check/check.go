@@ -139,9 +139,23 @@ func (r SiteReport) Summary() string {
 	return fmt.Sprintf("%d of %d passed", passed, len(r.Checks))
 }
 
+// Verdict is that of the whole report.
+func (r SiteReport) Verdict() Verdict {
+	switch {
+	case r.Passed == nil:
+		return Skip
+	case *r.Passed:
+		return Pass
+	}
+	return Fail
+}
+
+// Unmarked writes verdicts as they are.
+func Unmarked(_ Verdict, text string) string { return text }
+
 // WriteTable writes a report for people: sites that did not pass first, with every check and the evidence of those that failed; one that
-// passed among others is a line.
-func WriteTable(w io.Writer, report Report) error {
+// passed among others is a line. mark sets verdicts off from the rest.
+func WriteTable(w io.Writer, report Report, mark func(Verdict, string) string) error {
 	passed := func(s SiteReport) bool { return s.Passed != nil && *s.Passed }
 	sites := slices.Clone(report.Sites)
 	slices.SortStableFunc(sites, func(a, b SiteReport) int {
@@ -152,13 +166,13 @@ func WriteTable(w io.Writer, report Report) error {
 		if i > 0 && !(brief && passed(sites[i-1])) {
 			fmt.Fprintln(w)
 		}
-		fmt.Fprintf(w, "%s  %s\n", s.Site, s.Summary())
+		fmt.Fprintf(w, "%s  %s\n", s.Site, mark(s.Verdict(), s.Summary()))
 		if brief {
 			continue
 		}
 		table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 		for _, c := range s.Checks {
-			fmt.Fprintf(table, "  %s\t%s\t%d ms\t%s\n", c.Verdict, c.ID, c.Milliseconds, oneLine(c.Observed, 90))
+			fmt.Fprintf(table, "  %s\t%s\t%d ms\t%s\n", mark(c.Verdict, string(c.Verdict)), c.ID, c.Milliseconds, oneLine(c.Observed, 90))
 		}
 		table.Flush()
 		for _, c := range s.Checks {

@@ -36,7 +36,7 @@ func TestReportsSumUp(t *testing.T) {
 func TestFormats(t *testing.T) {
 	report := Together([]SiteReport{Of("b", []Result{result("web-answers", Pass), result("assets", Skip), result("sign-in", Fail)})})
 	var table, junit strings.Builder
-	require.NoError(t, WriteTable(&table, report))
+	require.NoError(t, WriteTable(&table, report, Unmarked))
 	assert.Contains(t, table.String(), "remedy    mend it")
 	require.NoError(t, WriteJUnit(&junit, report))
 	var parsed struct {
