@@ -21,7 +21,7 @@ import (
 var renameCommand = command{name: "rename", names: "NAME [NEW]", about: "give a site another name or domain",
 	synopsis: "Gives a site another name, another domain, or both. Its content is re-addressed everywhere, its folder and what belongs to " +
 		"it follow the name, and the\nold domain leads to the new one for 30 days. The site is verified before and after, and goes back when " +
-		"it is worse off.",
+		"a check fails that passed before.",
 	example: "vessik rename orchard-days apple-days\nvessik rename orchard-days -domain orchard.test\nvessik rename orchard-days " +
 		"apple-days -dry-run", run: runRename}
 
@@ -106,7 +106,7 @@ func printTally(out io.Writer, tally client.Tally) {
 
 var loadCommand = command{name: "load", names: "NAME FILE", about: "put a dump in the place of a site's database",
 	synopsis: "Loads an SQL file (plain, .gz or .zst) into a site, re-addressed to it, in the place of its database. A restore point is " +
-		"taken first; the site is verified\nbefore and after, and goes back when it is worse off.",
+		"taken first; the site is verified\nbefore and after, and goes back when a check fails that passed before.",
 	example: "vessik load orchard-days ~/orchard.sql.gz\n" +
 		"vessik load orchard-days ~/orchard.sql -address https://orchard-days.example -dry-run",
 	run: runLoad}

@@ -17,7 +17,7 @@ import (
 )
 
 var newCommand = command{name: "new", names: "[NAME…]", about: "make sites",
-	synopsis: "Makes one or many sites. From a name everything is derived: title, folder, domain, port, database, administrator; every " +
+	synopsis: "Makes one or many sites. Title, folder, domain, port, database and administrator follow from the name; every " +
 		"flag\noverrides a part of it. With several names, flags that can belong to one site only are refused.",
 	example: "vessik new orchard-days -title \"Orchard Days\" -administrator head-keeper\n" +
 		"vessik new fernhollow seed-exchange glasshouse-journal\n" +

@@ -25,7 +25,7 @@ func (l *list) Set(value string) error { *l = append(*l, value); return nil }
 var settingsCommand = command{name: "settings", names: "NAME [DIRECTIVE=VALUE…]", about: "show and change settings of a site's engines",
 	synopsis: "Shows what a site's engines are set to, or changes it: php.ini directives (DIRECTIVE= takes one back), extensions, lines " +
 		"for the virtual host, further\nfolders, debugging, rest, and what the site may take at most (memory=1G processes=200 disk=5G). " +
-		"Engines check a change before it is loaded; it is verified, and taken back when the site is worse off.",
+		"Engines check a change before it is loaded; it is verified, and taken back when a check fails that passed before.",
 	example: "vessik settings orchard-days memory_limit=512M upload_max_filesize=64M\nvessik settings orchard-days -extension gd=off " +
 		"-debug on -rest 30m\nvessik settings orchard-days -history", run: runSettings}
 

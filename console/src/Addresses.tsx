@@ -116,8 +116,8 @@ export function Rename({ site: s, busy }: { site: Site; busy: boolean }) {
         />
       </div>
       <p className="mt-1 text-[13px] text-soft">
-        Everything in it is re-addressed, and its old domain leads here for 30 days. It goes back by itself
-        when it is worse off.
+        Vessik rewrites every address in the site, and its old domain leads here for 30 days. The site goes
+        back by itself when a check fails that passed before.
       </p>
     </PreviewForm>
   )

@@ -94,8 +94,8 @@ function Filled({ site, data }: { site: Site; data: SettingsData }) {
       <Crumbs name={name} here="settings" />
       <h1 className="mt-1 text-[34px] font-bold leading-tight tracking-tight">Settings of {site.title}</h1>
       <p className="mt-1 max-w-3xl text-soft">
-        The engines read a change before it is loaded; then it is verified, and taken back by itself when the
-        site is worse off.
+        The engines read a change before it is loaded. Then the site is verified, and the change is taken back
+        when a check fails that passed before.
       </p>
       {running && (
         <Notice>

@@ -54,7 +54,8 @@ func (a *API) enginesRoutes(api huma.API, router *echo.Echo) {
 			return &body[wire.VariablesPage]{page}, asProblem(err)
 		})
 	register(api, "PUT", "/engines/{id}/variables", "set-variables",
-		"Set server variables of a database engine; they are taken back when a site on it is worse off", func(ctx context.Context, in *struct {
+		"Set server variables of a database engine; they are taken back when a check of a site on it fails that passed before",
+			func(ctx context.Context, in *struct {
 			ID string `path:"id"`
 			Who
 			Body wire.Variables

@@ -19,7 +19,7 @@ func (a *API) loadRoutes(api huma.API, router *echo.Echo) {
 		Body wire.LoadSQL
 	}
 	register(api, "POST", "/sites/{name}/load", "load-sql",
-		"Put a dump in the place of a site's database; goes back by itself when the site is worse off",
+		"Put a dump in the place of a site's database; goes back by itself when a check fails that passed before",
 		func(ctx context.Context, in *loaded) (*body[plan.Operation], error) {
 			operation, err := a.Load.Load(ctx, in.Name, in.Body, in.Who.name())
 			return &body[plan.Operation]{operation}, asProblem(err)

@@ -25,7 +25,8 @@ func (a *API) restackRoutes(api huma.API, router *echo.Echo) {
 			preview, err := a.Restack.Preview(ctx, in.Name, restack(in.Body, Who{}))
 			return &body[wire.RestackPreview]{preview}, asProblem(err)
 		})
-	register(api, "POST", "/sites/{name}/restack", "restack-site", "Change a site's stack; it goes back by itself when the site is worse off",
+	register(api, "POST", "/sites/{name}/restack", "restack-site",
+		"Change a site's stack; it goes back by itself when a check fails that passed before",
 		func(ctx context.Context, in *struct {
 			SitePath
 			Who

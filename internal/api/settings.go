@@ -21,7 +21,7 @@ func (a *API) settingsRoutes(api huma.API, router *echo.Echo) {
 			return &body[wire.SettingsPage]{page}, asProblem(err)
 		})
 	register(api, "PUT", "/sites/{name}/settings", "adjust-site",
-		"Change settings of a site's engines; they are taken back when the site is worse off", func(ctx context.Context, in *struct {
+		"Change settings of a site's engines; they are taken back when a check fails that passed before", func(ctx context.Context, in *struct {
 			SitePath
 			Who
 			Body wire.Adjust

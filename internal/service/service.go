@@ -236,7 +236,7 @@ func openGateway(wanted int) ([]net.Listener, error) {
 	if wanted != 0 {
 		listeners, err := gateway.Listen(wanted)
 		if err != nil {
-			return nil, fmt.Errorf("the gateway's port %d, which stands in every site's address, is held by %s; end that program, or start as an "+
+			return nil, fmt.Errorf("the gateway's port %d, which every site's address names, is held by %s; end that program, or start as an "+
 				"account that may open it (%w)", wanted, engine.Listener(wanted), err)
 		}
 		return listeners, nil

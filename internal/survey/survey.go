@@ -100,10 +100,10 @@ func (s *survey) ports(home home.Home, settings home.Settings) {
 		holder := engine.PortHolder(port)
 		switch {
 		case holder == "" || strings.HasPrefix(holder, "vessik"):
-			s.add("ports", fmt.Sprintf("gateway, %d", port), "it stands in the sites' addresses, and is free or Vessik's", Good, "")
+			s.add("ports", fmt.Sprintf("gateway, %d", port), "the sites' addresses name this port; it is free, or Vessik holds it", Good, "")
 		default:
 			s.add("ports", fmt.Sprintf("gateway, %d", port), "held by "+holder, Fault,
-				"it stands in every site's address: end that program, then start the service")
+				"every site's address names this port: end that program, then start the service")
 		}
 	}
 	sites := settings.PortRange
