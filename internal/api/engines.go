@@ -55,7 +55,7 @@ func (a *API) enginesRoutes(api huma.API, router *echo.Echo) {
 		})
 	register(api, "PUT", "/engines/{id}/variables", "set-variables",
 		"Set server variables of a database engine; they are taken back when a check of a site on it fails that passed before",
-			func(ctx context.Context, in *struct {
+		func(ctx context.Context, in *struct {
 			ID string `path:"id"`
 			Who
 			Body wire.Variables
