@@ -281,7 +281,7 @@ func (c *call) makeSites(ctx context.Context, service *client.Client, requests .
 		}
 	}
 	if len(watched.Sites) > 0 && watched.State == "done" {
-		fmt.Fprintf(c.out, "\nPasswords: vessik site %s -secrets\n", watched.Sites[0].Site)
+		fmt.Fprintf(c.out, "\nPasswords: vessik site %s -secrets\n", site.Shown(watched.Sites[0].Site))
 	}
 	return outcome(watched)
 }

@@ -24,6 +24,7 @@ func (s Store) Uses(home string, ids []string) error {
 	if err != nil {
 		return err
 	}
+	s.UsedElsewhere("", home) // forgets homes that are gone
 	next := file + ".next"
 	return errors.Join(os.MkdirAll(filepath.Dir(file), 0o755), os.WriteFile(next, text, 0o644), os.Rename(next, file))
 }
@@ -37,14 +38,16 @@ func (s Store) UsedElsewhere(id, home string) (homes []string) {
 		if err == nil {
 			err = json.Unmarshal(text, &noted)
 		}
-		if err != nil || noted.Home == home || !slices.Contains(noted.Engines, id) {
+		if err != nil || noted.Home == home {
 			continue
 		}
 		if _, err := os.Stat(filepath.Join(noted.Home, "home.json")); errors.Is(err, os.ErrNotExist) {
 			os.Remove(file)
 			continue
 		}
-		homes = append(homes, noted.Home)
+		if slices.Contains(noted.Engines, id) {
+			homes = append(homes, noted.Home)
+		}
 	}
 	return homes
 }
