@@ -423,3 +423,32 @@ func TestAFullDisk(t *testing.T) {
 		unchanged(strings.Join(arguments, " "))
 	}
 }
+
+// A database server's port that somebody else holds is replaced as long as it is in no site's configuration, and named afterwards.
+func TestADatabasePortThatIsTakenBeforeItsFirstUse(t *testing.T) {
+	t.Parallel()
+	home := newHome(t)
+	holder, err := net.Listen("tcp4", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer holder.Close()
+	taken := holder.Addr().(*net.TCPAddr).Port
+	require.NoError(t, os.MkdirAll(home, 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(home, "home.json"),
+		fmt.Appendf(nil, `{"dir": %q, "gateway_port": %d, "ports": {"mariadb-10.11": %d}}`, home, freePort(t), taken), 0o600))
+	handOver(t, home)
+	s := start(t, home)
+	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", CMS: "empty"}))
+	chosen := s.site(t, "orchard-days").Database.Port
+	assert.NotEqual(t, taken, chosen)
+	s.do(t, plan.Stop, "orchard-days")
+	var second net.Listener
+	require.Eventually(t, func() bool { // once its server has stopped
+		second, err = net.Listen("tcp4", fmt.Sprintf("127.0.0.1:%d", chosen))
+		return err == nil
+	}, 20*time.Second, 100*time.Millisecond)
+	_, errs, code := s.cli("start", "orchard-days")
+	assert.NotZero(t, code)
+	assert.Contains(t, errs, fmt.Sprintf("port %d, which the configuration of every site on mariadb-10.11 names, is held by", chosen))
+	second.Close()
+	requirePassed(t, s.do(t, plan.Start, "orchard-days"))
+}

@@ -90,6 +90,12 @@ func layFormerHome(t *testing.T, home string) {
 		}
 		require.NoError(t, os.WriteFile(path, text, head.FileInfo().Mode().Perm()))
 	}
+	handOver(t, home)
+}
+
+// handOver gives a home to the account that a service becomes which root starts.
+func handOver(t *testing.T, home string) {
+	t.Helper()
 	if os.Geteuid() != 0 {
 		return
 	}

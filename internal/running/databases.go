@@ -3,6 +3,7 @@ package running
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -25,18 +26,7 @@ func (m *Machine) startDatabase(ctx context.Context, id string) (*engine.Databas
 	if err != nil {
 		return nil, err
 	}
-	port := m.DatabasePort(id)
-	if port == 0 {
-		if port, err = m.chooseDatabasePort(id); err != nil {
-			return nil, err
-		}
-	} else if holder := engine.PortHolder(port); holder != "" {
-		return nil, fmt.Errorf("port %d, which the configuration of every site on %s names, is held by %s; end that program "+
-			"and start again", port, id, holder)
-	}
-	password := m.Book.Settings().Passwords[id]
-	d, err := engine.StartDatabase(ctx, m.Supervisor, e, engine.DatabasePlace{Data: m.Home.Path("databases", id), Run: m.Home.Path("run", id),
-		Log: m.Home.Path("logs", id+".log"), Port: port, Password: password, BufferMB: 128, Variables: m.Variables(id)})
+	d, err := m.startOnItsPort(ctx, e)
 	if err != nil {
 		return nil, err
 	}
@@ -59,6 +49,29 @@ func (m *Machine) startDatabase(ctx context.Context, id string) (*engine.Databas
 		m.Log.Warn("what runs as the database administrator", "engine", id, "reason", err)
 	}
 	return d, nil
+}
+
+// startOnItsPort starts a server on the port that is its own. One that is in no site's configuration yet gives way to another program.
+func (m *Machine) startOnItsPort(ctx context.Context, e *engine.Engine) (*engine.DatabaseServer, error) {
+	named := slices.ContainsFunc(m.Registry.All(), func(s site.Site) bool { return s.Stack.Database == e.ID && s.State != site.Making })
+	for port, attempts := m.DatabasePort(e.ID), 0; ; attempts++ {
+		if holder := engine.PortHolder(port); port != 0 && holder != "" && named {
+			return nil, fmt.Errorf("port %d, which the configuration of every site on %s names, is held by %s; end that program "+
+				"and start again", port, e.ID, holder)
+		} else if port == 0 || holder != "" {
+			var err error
+			if port, err = m.chooseDatabasePort(e.ID); err != nil {
+				return nil, err
+			}
+		}
+		d, err := engine.StartDatabase(ctx, m.Supervisor, e, engine.DatabasePlace{Data: m.Home.Path("databases", e.ID),
+			Run: m.Home.Path("run", e.ID), Log: m.Home.Path("logs", e.ID+".log"), Port: port,
+			Password: m.Book.Settings().Passwords[e.ID], BufferMB: 128, Variables: m.Variables(e.ID)})
+		if named || attempts == 9 || !errors.Is(err, engine.ErrPortTaken) {
+			return d, err
+		}
+		port = 0 // somebody took it between the look and the use
+	}
 }
 
 // ownDefiners mends, once a server, what earlier versions loaded in the administrator's name.
@@ -99,7 +112,10 @@ func (m *Machine) chooseDatabasePort(id string) (chosen int, err error) {
 		taken := slices.Collect(maps.Values(s.Ports))
 		for chosen = databasePorts[0]; chosen <= databasePorts[1]; chosen++ {
 			if !slices.Contains(taken, chosen) && engine.PortHolder(chosen) == "" {
-				s.Ports[id], s.Passwords[id] = chosen, cms.Password()
+				s.Ports[id] = chosen
+				if s.Passwords[id] == "" { // it may have a server already, that never had this port
+					s.Passwords[id] = cms.Password()
+				}
 				return nil
 			}
 		}
