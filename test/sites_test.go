@@ -165,7 +165,7 @@ func TestTheCommandLine(t *testing.T) {
 			assert.Contains(t, overview, "  "+name+" ")
 			out, _, code := run(t, name, "-h")
 			assert.Zero(t, code, name)
-			assert.Contains(t, out, "Example:\n  vessik "+name)
+			assert.Contains(t, out, "Example\n  vessik "+name)
 		}
 	})
 	t.Run("the rest", func(t *testing.T) {
