@@ -39,20 +39,29 @@ func TestTheDocumentsCommandsWork(t *testing.T) {
 
 var (
 	shownCommand = regexp.MustCompile("(?:^|`|bin/)vessik ([a-z-]+)([^`\n#]*)")
+	quotedWords  = regexp.MustCompile(`"[^"]*"`)
 	shownFlag    = regexp.MustCompile(` -([a-z][a-z-]*)`)
 )
 
-// Every command and flag that a document names is there.
+// Every command and flag that a document or an example names is there.
 func TestTheDocumentsNameWhatThereIs(t *testing.T) {
 	pages, err := filepath.Glob("../docs/*.md")
 	require.NoError(t, err)
-	help := map[string]string{}
+	help, texts := map[string]string{}, map[string]string{}
 	for _, page := range append(pages, "../README.md") {
 		text, err := os.ReadFile(page)
 		require.NoError(t, err)
-		for line := range strings.Lines(string(text)) {
+		texts[page] = string(text)
+	}
+	overview, _, _ := run(t, "-h")
+	for _, found := range regexp.MustCompile(`(?m)^  ([a-z-]+) `).FindAllStringSubmatch(overview, -1) {
+		texts["help of "+found[1]], _, _ = run(t, found[1], "-h") // with its examples
+	}
+	require.Greater(t, len(texts), 40)
+	for page, text := range texts {
+		for line := range strings.Lines(text) {
 			for _, found := range shownCommand.FindAllStringSubmatch(strings.TrimSpace(line), -1) {
-				name, rest := found[1], found[2]
+				name, rest := found[1], quotedWords.ReplaceAllString(found[2], "")
 				if help[name] == "" {
 					out, errs, code := run(t, name, "-h")
 					require.Zero(t, code, "%s: there is no command %q: %s", page, name, errs)

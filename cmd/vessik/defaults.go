@@ -65,7 +65,7 @@ func runDefaults(ctx context.Context, c *call) error {
 var labelCommand = command{name: "label", names: "NAME…", about: "group sites, note something, pin some",
 	synopsis: "Changes how sites are shown in the fleet: their group, a note, whether they are pinned. What is not named stays; an " +
 		"empty text takes one away.",
-	example: "vessik label orchard-days seed-exchange -group \"Open days\"\nvessik label moss-archive -note \"must stay on PHP 7.4\" -top on",
+	example: "vessik label orchard-days seed-exchange -group \"Open days\"\nvessik label moss-archive -note \"must stay on PHP 7.4\" -pin on",
 	run:     runLabel}
 
 func runLabel(ctx context.Context, c *call) error {

@@ -130,6 +130,6 @@ func writeMessages(w io.Writer, t Trial) {
 		fmt.Fprintf(w, "  %s: %s\n    %s (%d times, on %s)\n", s.Level, s.Text, s.Where, s.Count, strings.Join(s.by, ", "))
 	}
 	if len(all) > most {
-		fmt.Fprintf(w, "  and %d things more: -format json\n", len(all)-most)
+		fmt.Fprintf(w, "  and %d things more: -json\n", len(all)-most)
 	}
 }
