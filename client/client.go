@@ -313,8 +313,10 @@ func (c *Client) Dump(ctx context.Context, name string, to io.Writer) error {
 		return err
 	}
 	defer response.Body.Close()
-	_, err = io.Copy(to, response.Body)
-	return err
+	if _, err = io.Copy(to, response.Body); err != nil {
+		return fmt.Errorf("the dump broke off, and is not whole: %w; see logs/service.log in the home folder, and try again", err)
+	}
+	return nil
 }
 
 // ImportStencil takes a stencil's file in.

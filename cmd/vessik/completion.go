@@ -101,7 +101,7 @@ func (c *call) completeWords(ctx context.Context, name, previous string) error {
 	if i < 0 {
 		return exitCode(exitFailed)
 	}
-	service, err := c.connect()
+	service, err := c.client()
 	if err != nil {
 		return exitCode(exitFailed)
 	}

@@ -46,7 +46,7 @@ export function Defaults() {
       <h1 className="text-[26px] font-bold tracking-tight">Defaults</h1>
       <p className="mb-4 max-w-3xl text-soft">
         What new sites are made with, unless you say otherwise while making one. Sites that are there stay as
-        they are. They are kept in <Mono>{page.data?.file}</Mono>, which you may edit by hand.
+        they are. The defaults are kept in <Mono>{page.data?.file}</Mono>, which you may edit by hand.
       </p>
       {page.isError && <Notice tone="fail">{page.error.message}</Notice>}
       {page.data?.warnings.map((w) => (

@@ -3,7 +3,8 @@ import { Command } from "cmdk"
 import { Dialog } from "radix-ui"
 import { useEffect, useRef, useState } from "react"
 import { useLocation } from "wouter"
-import { ask, answer, api, of, queries, told, useCMS, useSites, type Site, type Verb } from "./api"
+import { ask, answer, api, queries, told, useCMS, useSites, type Site, type Verb } from "./api"
+import { follow } from "./Ticket"
 
 const pages = [
   ["/", "Fleet"],
@@ -142,26 +143,12 @@ function Words({
   )
 }
 
-// signInto draws a ticket for a site's administrator and follows it.
-function signInto(site: Site, act: Doing["act"]) {
-  const page = window.open("", "_blank")
-  void act(async () => {
-    const ticket = await answer(
-      api.POST("/api/v1/sites/{name}/tickets", { ...of({ name: site.name }), body: {} }),
-    ).catch((error) => {
-      page?.close()
-      throw error
-    })
-    if (page) page.location.href = ticket.url
-  })
-}
-
 // SignInto is found by "sign" and a word of the site.
 const SignInto = ({ site: s, act }: { site: Site; act: Doing["act"] }) => (
   <Command.Item
     value={`sign in ${s.title} ${s.name} ${s.name_unicode ?? ""}`}
     className={item}
-    onSelect={() => signInto(s, act)}
+    onSelect={() => act(() => follow(s))}
   >
     <span className="truncate">Sign in to {s.title}</span>
   </Command.Item>
@@ -189,7 +176,7 @@ function WithSite({ site, doing: { close, lead, act } }: { site: Site; doing: Do
         </Command.Item>
       )}
       {running && definitions.find((k) => k.name === site.cms.name)?.signs_in && (
-        <Command.Item className={item} onSelect={() => signInto(site, act)}>
+        <Command.Item className={item} onSelect={() => act(() => follow(site))}>
           Sign in
         </Command.Item>
       )}

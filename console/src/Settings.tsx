@@ -298,7 +298,7 @@ function Folders({ form }: { form: Form }) {
         onChange={(e) => edit({ allow: e.target.value.split("\n").filter(Boolean) })}
         rows={2}
         spellCheck={false}
-        placeholder="one path a line"
+        placeholder="one path a line, or /path=place/in/the/site"
         aria-label="Further folders"
         className="w-full rounded-sm border border-line-strong bg-sheet p-2 font-mono text-[13px] placeholder:text-faint"
       />

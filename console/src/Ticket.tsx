@@ -4,23 +4,28 @@ import { useState } from "react"
 import { answer, api, of, queries, told, useCMS, type Site } from "./api"
 import { Button, Notice, Word } from "./ui"
 
-// useTicket draws a ticket for a site's user and follows it; there is no signIn where nothing is known of that.
+// follow draws a ticket for one of a site's users, its administrator where none is named, and goes where it leads.
+export async function follow(s: Site, as?: string) {
+  const page = window.open("", "_blank")
+  try {
+    const ticket = await answer(
+      api.POST("/api/v1/sites/{name}/tickets", { ...of({ name: s.name }), body: { as } }),
+    )
+    if (page) page.location.href = ticket.url
+    else location.href = ticket.url
+  } catch (error) {
+    page?.close()
+    throw error
+  }
+}
+
+// useTicket signs in to a site; there is no signIn where nothing is known of that.
 export function useTicket(s: Site) {
   const [fault, setFault] = useState<string>()
   const known = useCMS().data?.cms.find((k) => k.name === s.cms.name)?.signs_in
-  const signIn = async (as?: string) => {
+  const signIn = (as?: string) => {
     setFault(undefined)
-    const page = window.open("", "_blank")
-    try {
-      const ticket = await answer(
-        api.POST("/api/v1/sites/{name}/tickets", { ...of({ name: s.name }), body: { as } }),
-      )
-      if (page) page.location.href = ticket.url
-      else location.href = ticket.url
-    } catch (error) {
-      page?.close()
-      setFault(told(error))
-    }
+    return follow(s, as).catch((error: unknown) => setFault(told(error)))
   }
   return { signIn: known && s.state === "running" ? signIn : undefined, fault, setFault, known }
 }

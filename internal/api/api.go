@@ -146,6 +146,15 @@ func register[I, O any](api huma.API, method, path, id, summary string, handler 
 	huma.Register(api, operation, handler)
 }
 
+// declare describes in the OpenAPI document what is answered outside of register, since it goes as it is.
+func declare(api huma.API, method, path, id, summary string, body *huma.RequestBody, answer map[string]*huma.MediaType) {
+	api.OpenAPI().AddOperation(&huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, RequestBody: body,
+		Parameters: []*huma.Param{{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}},
+		Responses: map[string]*huma.Response{"200": {Description: "Done", Content: answer},
+			"default": {Description: "What is wrong", Content: map[string]*huma.MediaType{"application/problem+json": {
+				Schema: api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.ProblemDetails](), true, "ProblemDetails")}}}}})
+}
+
 // details declares what operations of some kinds tell of themselves in the OpenAPI document.
 func details[T any](api huma.API) {
 	api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[T](), true, "")

@@ -2,25 +2,18 @@ package api
 
 import (
 	"net/http"
-	"reflect"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/labstack/echo/v4"
 
 	"vessik/internal/cms"
 	"vessik/internal/core/site"
-	"vessik/internal/core/wire"
 )
 
 // dumpRoutes give a site's database out as SQL.
 func (a *API) dumpRoutes(api huma.API, router *echo.Echo) {
-	api.OpenAPI().AddOperation(&huma.Operation{Method: "GET", Path: "/api/v1/sites/{name}/dump", OperationID: "dump-site",
-		Summary:    "The site's database as SQL, at one moment",
-		Parameters: []*huma.Param{{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}},
-		Responses: map[string]*huma.Response{
-			"200": {Description: "Done", Content: map[string]*huma.MediaType{"application/sql": {Schema: &huma.Schema{Type: "string"}}}},
-			"default": {Description: "What is wrong", Content: map[string]*huma.MediaType{"application/problem+json": {
-				Schema: api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.ProblemDetails](), true, "ProblemDetails")}}}}})
+	declare(api, "GET", "/sites/{name}/dump", "dump-site", "The site's database as SQL, at one moment", nil,
+		map[string]*huma.MediaType{"application/sql": {Schema: &huma.Schema{Type: "string"}}})
 	router.GET("/api/v1/sites/:name/dump", func(c echo.Context) error {
 		s, ok := a.Machine.Registry.Site(site.ASCII(c.Param("name")))
 		if !ok {
@@ -35,6 +28,7 @@ func (a *API) dumpRoutes(api huma.API, router *echo.Echo) {
 		defer release()
 		c.Response().Header().Set("Content-Type", "application/sql; charset=utf-8")
 		if err := cms.Dump(c.Request().Context(), pool, c.Response()); err != nil {
+			a.Machine.Log.Error("a dump broke off", "site", s.Name, "reason", err)
 			panic(http.ErrAbortHandler) // what was sent already is not to be taken for the whole
 		}
 		return nil

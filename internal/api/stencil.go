@@ -58,12 +58,7 @@ func (a *API) stencilRoutes(api huma.API, router *echo.Echo) {
 	}{{"GET", "file", "export-stencil", "A stencil as one file", nil, file},
 		{"PUT", "file", "import-stencil", "Take in a stencil's file", &huma.RequestBody{Required: true, Content: file}, taken},
 		{"GET", "picture", "picture-stencil", "The picture of the site that a stencil was saved from", nil, picture}} {
-		api.OpenAPI().AddOperation(&huma.Operation{Method: each.method, Path: "/api/v1/stencils/{name}/" + each.path, OperationID: each.id,
-			Summary: each.summary, RequestBody: each.body,
-			Parameters: []*huma.Param{{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}},
-			Responses: map[string]*huma.Response{"200": {Description: "Done", Content: each.answer},
-				"default": {Description: "What is wrong", Content: map[string]*huma.MediaType{"application/problem+json": {
-					Schema: api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.ProblemDetails](), true, "ProblemDetails")}}}}})
+		declare(api, each.method, "/stencils/{name}/"+each.path, each.id, each.summary, each.body, each.answer)
 	}
 	router.GET("/api/v1/stencils/:name/file", func(c echo.Context) error {
 		if _, err := a.Stencils.Shelf.Find(c.Param("name")); err != nil {

@@ -3,6 +3,7 @@ package change
 import (
 	"context"
 	"os"
+	"path/filepath"
 	"slices"
 
 	"vessik/internal/core/plan"
@@ -43,11 +44,11 @@ func (c *Changer) switchTo(ctx context.Context, s site.Site, target plan.Target)
 		return nil
 	}
 	redefine(&next)
-	if s.State != site.Running && s.State != site.Failed {
-		return c.Machine.Registry.Edit(ctx, s.Name, redefine)
-	}
 	if err := c.Machine.LayPlaces(next); err != nil {
 		return err
+	}
+	if s.State != site.Running && s.State != site.Failed {
+		return c.Machine.Registry.Edit(ctx, s.Name, redefine)
 	}
 	e, err := c.Machine.Store.Find(next.Stack.PHP)
 	if err != nil {
@@ -93,6 +94,10 @@ func (c *Changer) CheckSettings(ctx context.Context, s site.Site, settings site.
 		if place != "" && !slices.Contains(s.Settings.Allow, entry) && !safefile.IsVacant(s.Folder, place) {
 			problems = append(problems, site.Problem{Site: s.Name, Field: "allow", Message: "there is something at " + place + " already",
 				Remedy: "move it away, or choose another place"})
+		}
+		if really, err := filepath.EvalSymlinks(dir); place != "" && err == nil && really != dir {
+			problems = append(problems, site.Problem{Site: s.Name, Field: "allow", Message: dir + " leads over a link, which may lead elsewhere " +
+				"another day", Remedy: "name the folder itself: " + really + "=" + place})
 		}
 		if info, err := os.Stat(dir); err != nil || !info.IsDir() {
 			problems = append(problems, site.Problem{Site: s.Name, Field: "allow",

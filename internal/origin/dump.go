@@ -63,7 +63,11 @@ func (g *Origins) LoadDump(ctx context.Context, s site.Site, file, address strin
 		return report, err
 	}
 	k, facts := g.Machine.CMS.Of(s), g.Machine.CMSFacts(s)
-	dump, err := OpenDump(s.Folder, file)
+	beside := s.Folder
+	if s.Origin.Kind == site.FromRepository { // with which the dump came
+		beside = s.Origin.From
+	}
+	dump, err := OpenDump(beside, file)
 	if err != nil {
 		return report, err
 	}
@@ -78,7 +82,7 @@ func (g *Origins) LoadDump(ctx context.Context, s site.Site, file, address strin
 	if prefix == "" {
 		prefix = facts.Prefix
 	}
-	if dump, err = OpenDump(s.Folder, file); err != nil {
+	if dump, err = OpenDump(beside, file); err != nil {
 		return report, err
 	}
 	defer dump.Close()

@@ -50,7 +50,11 @@ func (g *Origins) layAround(ctx context.Context, s site.Site, tree string) error
 		return errors.New("this machine gives sites no cells of their own, in which a repository could stand at its place; adopt a whole folder")
 	}
 	k := g.Machine.CMS.Of(s)
-	held, err := partsOf(k, s.Origin.From, "")
+	from, err := filepath.EvalSymlinks(s.Origin.From) // the user's own way there
+	if err != nil {
+		return err
+	}
+	held, err := partsOf(k, from, "")
 	if err != nil {
 		return err
 	}
@@ -60,16 +64,19 @@ func (g *Origins) layAround(ctx context.Context, s site.Site, tree string) error
 	}
 	allow, copied := []string{}, []string{}
 	for _, place := range held.folders {
-		if strings.Contains(place, "=") || site.UnsafeInPath(filepath.Join(s.Origin.From, place)) {
-			return fmt.Errorf("%s has signs in its name that a configuration cannot hold; rename it", place)
+		if strings.Contains(place, "=") {
+			return fmt.Errorf("%s has a = in its name, which a place cannot have; rename it", place)
 		}
 		if err := errors.Join(safefile.Remove(tree, place), safefile.MakeFolder(tree, place)); err != nil {
 			return err
 		}
-		allow = append(allow, filepath.Join(s.Origin.From, place)+"="+place)
+		allow = append(allow, filepath.Join(from, place)+"="+place)
+	}
+	if faults := site.CheckSettings(s.Name, site.Settings{Allow: allow}, nil, nil, g.Machine.Home.Dir); len(faults) > 0 {
+		return faults
 	}
 	for _, file := range held.files {
-		text, err := safefile.ReadFile(s.Origin.From, file)
+		text, err := safefile.ReadFile(from, file)
 		if err != nil {
 			return err
 		}

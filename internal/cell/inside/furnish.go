@@ -119,14 +119,25 @@ func (s Spec) gather() (places []place, links map[string]string, err error) {
 	err = errors.Join(add(SystemFolders, false, false), add(SystemFiles, false, false), add(Devices, true, false),
 		add(s.ReadFolders, false, true), add(s.ReadFiles, false, true), add(s.WriteFolders, true, true), add(s.WriteFiles, true, true))
 	for _, b := range s.Binds {
-		tree, openErr := unix.OpenTree(unix.AT_FDCWD, b.From, unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC|unix.AT_RECURSIVE)
-		if openErr != nil {
-			return nil, nil, fmt.Errorf("take %s: %w", b.From, openErr)
+		tree, takeErr := b.take()
+		if takeErr != nil {
+			return nil, nil, fmt.Errorf("take %s: %w", b.From, takeErr)
 		}
 		places = append(places, place{path: filepath.Clean(b.At), bound: true, tree: tree, write: b.Write})
 	}
 	slices.SortStableFunc(places, func(a, b place) int { return len(a.path) - len(b.path) }) // what holds others comes first
 	return places, links, err
+}
+
+// take opens the folder itself: where it lies in another one that a site may write to, a link may have been put in its place.
+func (b Bind) take() (tree int, err error) {
+	from, err := unix.Openat2(unix.AT_FDCWD, b.From, &unix.OpenHow{Flags: unix.O_PATH | unix.O_DIRECTORY | unix.O_CLOEXEC,
+		Resolve: unix.RESOLVE_NO_SYMLINKS})
+	if err != nil {
+		return -1, err
+	}
+	defer unix.Close(from)
+	return unix.OpenTree(from, "", unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC|unix.AT_RECURSIVE|unix.AT_EMPTY_PATH)
 }
 
 func (p place) bind(root string) error {

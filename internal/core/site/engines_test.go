@@ -220,6 +220,10 @@ func TestASiteIsMadeOfWhatIsFound(t *testing.T) {
 		require.Len(t, problems, 1, field)
 		assert.Equal(t, field, problems[0].Field)
 	}
+	assert.Equal(t, FromFolder, Complete(Request{Name: "moss", Adopt: "/srv/moss", CMS: "archive"}, f).Origin.Kind, "as it was found")
+	around := Complete(Request{Name: "moss", Adopt: "/srv/moss", CMS: "wordpress", CMSVersion: "6.1"}, f)
+	assert.Equal(t, "repository wordpress 6.1", around.Origin.Kind+" "+around.CMS.Name+" "+around.CMS.Version)
+	assert.NotEqual(t, "/srv/moss", around.Folder)
 	assert.Equal(t, "it holds wordpress, not empty", Complete(Request{Name: "moss", Stencil: "fern", CMS: "empty"}, f).originFault)
 }
 

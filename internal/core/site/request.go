@@ -150,7 +150,7 @@ func Complete(r Request, f Facts) Site {
 			s.Network, s.SubSites, s.Origin.Newest = found.Network, found.SubSites, found.Newest
 		}
 		s.Origin.Newest = s.Origin.Newest || s.Origin.Kind == FromStencil && r.CMSVersion == Newest
-		if s.Origin.Kind == FromFolder && r.CMS != "" && !found.Recognised {
+		if s.Origin.Kind == FromFolder && r.CMS != "" && r.CMS != found.CMS.Name && !found.Recognised {
 			s.Origin.Kind, fault = FromRepository, found.Bare
 		}
 		version := r.CMSVersion
@@ -161,6 +161,7 @@ func Complete(r Request, f Facts) Site {
 		case FromRepository:
 		case FromFolder:
 			s.CMS, s.Root, s.Folder = found.CMS, found.Root, s.Origin.From
+			r.CMSVersion = "" // it is what it is
 		default:
 			s.CMS, s.Root = CMS{cmp.Or(r.CMS, found.CMS.Name), cmp.Or(version, found.CMS.Version)}, found.Root
 		}
