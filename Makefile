@@ -4,7 +4,7 @@ SHELL := /bin/bash
 sudo := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 apt := $(sudo) env DEBIAN_FRONTEND=noninteractive apt-get
 
-.PHONY: demo test check grid attack kernel fuzz setup setup-test build launcher console bench screenshots clean
+.PHONY: demo test check grid attack kernel fuzz setup setup-test build launcher console bench screenshots clean end-to-end-shared end-to-end-own
 
 demo: build
 	bin/vessik demo
@@ -35,16 +35,16 @@ console/dist/index.html: $(shell find console/src console/public console/index.h
 	cd console && npm ci --no-audit --no-fund --loglevel=error && npm run --silent build
 	@touch $@
 
-# Headless Chromium for the console's tests, the database's own tool for its dumps, and a C compiler for the race detector.
+# Headless Chromium and its certificates' tool for the console's tests, the database's own tool for its dumps, and a C compiler for the race detector.
 setup-test:
-	@command -v chromium >/dev/null && command -v mariadb-dump >/dev/null && command -v gcc >/dev/null || { $(apt) update -qq && $(apt) install -y -qq --no-install-recommends chromium fonts-dejavu-core mariadb-client gcc libc6-dev; }
+	@command -v chromium >/dev/null && command -v mariadb-dump >/dev/null && command -v gcc >/dev/null && command -v certutil >/dev/null || { $(apt) update -qq && $(apt) install -y -qq --no-install-recommends chromium fonts-dejavu-core mariadb-client gcc libc6-dev libnss3-tools ca-certificates; }
 
 # The linters; test/shape holds lines, functions and the arrows between packages to what docs/architecture.md says. What lies below a folder that a site can write is touched through safefile, the service's own files through ownfile.
 check: build
 	go vet ./...
 	go tool staticcheck ./...
-	go tool forbidigo -set_exit_status -tests=false $(by_path) -- $(addprefix ./internal/,api archive change create defaults facts fleet home hosts cms lifecycle load logs origin picture registry rename restack \
-		restore running saving settings shelf stencil trial users verify)
+	go tool forbidigo -set_exit_status -tests=false $(by_path) -- $(addprefix ./internal/,api archive authority change create database defaults facts fleet home hosts cms lifecycle load logs mailbox origin outgoing parts picture points registry rename restack \
+		restore running saving settings shelf stencil trial trust uploads users verify)
 	go tool forbidigo -set_exit_status -tests=false '^http\.(DefaultClient|Get|Head|Post|PostForm)(\# give it a timeout)?$$' '^context\.TODO$$' -- ./...
 	go tool go-errorlint -test=false ./...
 	go tool exhaustive -default-signifies-exhaustive -test=false ./...
@@ -53,7 +53,7 @@ check: build
 by_path := '^os\.(Open|OpenFile|Create|ReadFile|WriteFile|ReadDir|CopyFS|Mkdir|MkdirAll|Rename|Remove|RemoveAll|Link|Symlink|Chmod|Chown|Chtimes|Truncate)(\# say safefile or ownfile)?$$' '^filepath\.(Walk|WalkDir|Glob)(\# say safefile or ownfile)?$$'
 
 # What works without engines is tested for data races.
-raced := client $(addprefix internal/,api cell gateway home hosts names operation origin proc registry rename running safefile service shelf survey trial users)
+raced := client $(addprefix internal/,api authority cell gateway home hosts names operation origin outgoing proc registry rename running safefile service shelf survey trial users)
 space := $(subst ,, )
 
 test: check setup-test
@@ -62,7 +62,7 @@ test: check setup-test
 	go test -race -count=1 -timeout 10m $(raced:%=./%)
 	VESSIK_NO_CELLS=1 go test -count=1 -timeout 5m -run 'Apache|PHP|WebServer|Databases' ./internal/engine
 	$(call fuzzed,10000x)
-	go test -count=1 -timeout 40m -parallel 4 ./test
+	$(MAKE) --no-print-directory -j2 --output-sync=target end-to-end-shared end-to-end-own
 	VESSIK_BENCH=small go test -count=1 -timeout 10m -run '^$$' -bench . -benchtime 1x ./test
 
 # Every PHP with every web server and every database.
@@ -84,6 +84,13 @@ fuzz: launcher
 # Each fuzz target for a number of inputs or a time (whose end a worker sometimes takes for a failure): package and name.
 fuzz_targets := core/dump:FuzzStatement core/render:FuzzQuoted core/rewrite:FuzzScanner stencil:FuzzManifest core/fleet:FuzzParse archive:FuzzUnpack cms:FuzzDefinition
 fuzzed = set -e; for each in $(fuzz_targets); do go test -run '^$$' -fuzz "^$${each\#*:}$$" -fuzztime $(1) -fuzzminimizetime 20x ./internal/$${each%:*}; done
+
+# The end-to-end tests in two halves, side by side: those that share a service, one after the other, and those with services of their own.
+own_tests := $(shell grep -h -B1 '^	t.Parallel()' test/*_test.go 2>/dev/null | sed -n 's/^func \(Test[A-Za-z]*\).*/\1/p' | paste -sd'|')
+end-to-end-shared:
+	go test -count=1 -timeout 30m -skip '^($(own_tests))$$' ./test
+end-to-end-own:
+	VESSIK_TEST_PORTS=29000 go test -count=1 -timeout 30m -parallel 3 -run '^($(own_tests))$$' ./test
 
 bench: build
 	go test -count=1 -run '^$$' -bench Dump -benchtime 1x ./internal/core/rewrite

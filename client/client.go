@@ -34,11 +34,11 @@ type (
 	Ended            = wire.Ended
 	SitesPreview     = wire.SitesPreview
 	Planned          = wire.Planned
-	Request          = site.Request
+	Request          = wire.Request
 	Problem          = site.Problem
 	ProblemDetails   = wire.ProblemDetails
-	Operation        = plan.Operation
-	Watched          = plan.Watched
+	Operation        = wire.Operation
+	Watched          = wire.Watched
 	Report           = check.Report
 	SiteReport       = check.SiteReport
 	Engines          = wire.Engines
@@ -63,6 +63,7 @@ type (
 	Written          = wire.Written
 	LoadSQL          = wire.LoadSQL
 	Domains          = wire.Domains
+	Authority        = wire.Authority
 	Hosts            = wire.HostsPage
 	Tally            = rewrite.Tally
 	Info             = wire.Info
@@ -307,8 +308,8 @@ func (c *Client) ExportStencil(ctx context.Context, name string, to io.Writer) e
 }
 
 // Dump writes a site's database as SQL; an error after some of it says that it is not whole.
-func (c *Client) Dump(ctx context.Context, name string, to io.Writer) error {
-	response, err := c.send(ctx, "GET", sitePath(name, "/dump"), nil)
+func (c *Client) Dump(ctx context.Context, name string, to io.Writer, tables ...string) error {
+	response, err := c.send(ctx, "GET", sitePath(name, "/dump?"+url.Values{"table": tables}.Encode()), nil)
 	if err != nil {
 		return err
 	}
@@ -435,6 +436,11 @@ func (c *Client) SetDomains(ctx context.Context, name string, d Domains) (s Site
 	return s, c.call(ctx, "PUT", sitePath(name, "/domains"), d, &s)
 }
 
+// Authority is the home's own certificate authority.
+func (c *Client) Authority(ctx context.Context) (a Authority, err error) {
+	return a, c.call(ctx, "GET", "/authority", nil, &a)
+}
+
 // Hosts says which domains this machine has to be told of.
 func (c *Client) Hosts(ctx context.Context) (h Hosts, err error) {
 	return h, c.call(ctx, "GET", "/hosts", nil, &h)
@@ -522,7 +528,7 @@ func (c *Client) EndSessions(ctx context.Context) (e Ended, err error) {
 // Watch follows an operation until it is over and returns it as it ended. see, where given, is shown it at every change.
 func (c *Client) Watch(ctx context.Context, id string, see func(Watched)) (watched Watched, err error) {
 	err = c.events(ctx, "/operations/"+url.PathEscape(id)+"/events", func(event string, data []byte) (bool, error) {
-		change := Watched{Activity: map[string]plan.Activity{}}
+		change := Watched{Activity: map[string]wire.Activity{}}
 		if err := json.Unmarshal(data, &change); err != nil {
 			return false, err
 		}

@@ -118,7 +118,8 @@ func (s *siege) fromInside(name string) {
 	targets := map[string]any{"files": files, "folders": []string{victim.Folder, filepath.Join(s.home, "records"), filepath.Join(s.home,
 		"databases"), filepath.Join(s.home, "logs")},
 		"sockets": append(sockets, filepath.Join(s.home, "run/records/db.sock")), "ports": []int{api,
-			victim.Port}, "process": status.PID, "own": mine.Folder, "logs": filepath.Join(s.home, "logs/sites", name), "limits": true}
+			victim.Port}, "open": status.GatewayPort, "process": status.PID,
+		"own": mine.Folder, "logs": filepath.Join(s.home, "logs/sites", name), "limits": true}
 	text, err := json.Marshal(targets)
 	require.NoError(s.t, err)
 	program := filepath.Join(mine.Folder, "attack-program")
@@ -287,7 +288,7 @@ func (s *siege) byLaidLinks() {
 		require.NoError(s.t, os.Symlink(bait, filepath.Join(mine.Folder, name)), name)
 	}
 	run(s.t, "fleet", "write", "moss-archive", "-content", "-home", s.home)
-	run(s.t, "restack", "moss-archive", "-database", "11.8", "-home", s.home)
+	run(s.t, "restack", "moss-archive", "-database", "10.11", "-home", s.home)
 	text, err := os.ReadFile(bait)
 	require.NoError(s.t, err)
 	s.note("have the service write through a link", string(text) != "untouched", string(text[:min(len(text), 80)]))

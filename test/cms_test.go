@@ -2,7 +2,6 @@ package test
 
 import (
 	"context"
-	"fmt"
 	"net/http"
 	"net/http/cookiejar"
 	"os"
@@ -33,7 +32,7 @@ func TestASiteWithoutACMS(t *testing.T) {
 	requirePassed(t, s.made(t, client.Request{Name: "glasshouse-journal", CMS: "empty", Title: "Seeds & <Swaps>"},
 		client.Request{Name: "volunteer-desk", CMS: "empty", PHP: "7.4", Web: "apache", Database: "10.5"}))
 	defer s.retire(t, "glasshouse-journal", "volunteer-desk")
-	for name, version := range map[string]string{"glasshouse-journal": "10.11", "volunteer-desk": "10.5"} {
+	for name, version := range map[string]string{"glasshouse-journal": "11.8", "volunteer-desk": "10.5"} {
 		made := s.site(t, name)
 		assert.Equal(t, filepath.Join(made.Folder, "public"), made.DocumentRoot)
 		status, text, _ := get(t, made.URL)
@@ -44,10 +43,10 @@ func TestASiteWithoutACMS(t *testing.T) {
 			assert.NotContains(t, text, made.Database.Password, "%s%s", made.URL, path)
 		}
 	}
-	watched := s.restack(t, "volunteer-desk", client.Restack{PHP: "8.4", Web: "nginx", Database: "11.8"})
+	watched := s.restack(t, "volunteer-desk", client.Restack{PHP: "8.2", Web: "nginx", Database: "10.11"})
 	assert.Equal(t, "done", string(watched.State), "%+v", watched.Sites)
 	_, text, _ := get(t, s.site(t, "volunteer-desk").URL)
-	assert.Contains(t, text, "answers: 11.8", "its configuration was pointed to the new server")
+	assert.Contains(t, text, "answers: 10.11", "its configuration was pointed to the new server")
 	out, errs, code := s.cli("users", "glasshouse-journal")
 	assert.Equal(t, 2, code, out)
 	assert.Contains(t, errs, "its definition does not say how")
@@ -144,6 +143,7 @@ func TestUsersAndTheirPasswords(t *testing.T) {
 }
 
 func TestDefinitionsOfTheUsersOwn(t *testing.T) {
+	t.Parallel()
 	s := start(t, newHome(t))
 	folder := filepath.Join(s.home, "cms", "moss")
 	require.NoError(t, os.MkdirAll(folder, 0o755))
@@ -212,10 +212,11 @@ if (@file_get_contents('/etc/passwd')) echo 'not confined'; exit(0);`), 0o644))
 }
 
 func TestDefaultsHoldForNewSites(t *testing.T) {
+	t.Parallel()
 	s := start(t, newHome(t))
 	out, errs, code := s.cli("defaults")
 	require.Zero(t, code, errs)
-	assert.Regexp(t, `php +\(php-8.2\) +built in`, out)
+	assert.Regexp(t, `php +\(php-8.4\) +built in`, out)
 	_, errs, code = s.cli("defaults", "administrator=root", "php=9.9", "colour=green", "password=secret")
 	assert.Equal(t, 2, code)
 	for _, part := range []string{"-administrator: \"root\" is what everybody tries first", "-php: no php engine fits \"9.9\"",
@@ -227,13 +228,13 @@ func TestDefaultsHoldForNewSites(t *testing.T) {
 	require.Zero(t, code, errs)
 	assert.Regexp(t, `administrator +head-keeper +vessik.yaml`, out)
 	derived, err := s.PreviewSites(context.Background(), client.Request{Name: "moss"},
-		client.Request{Name: "fern", PHP: "8.4", CMS: "wordpress", Administrator: site.Administrator{Name: "ines"}})
+		client.Request{Name: "fern", PHP: "8.2", CMS: "wordpress", Administrator: site.Administrator{Name: "ines"}})
 	require.NoError(t, err)
 	assert.Equal(t, "head-keeper php-7.4 empty Gardens",
 		strings.Join([]string{derived.Sites[0].Administrator.Name, derived.Sites[0].Stack.PHP.Engine, derived.Sites[0].CMS.Name,
 			derived.Sites[0].Group},
 			" "))
-	assert.Equal(t, "ines php-8.4 wordpress", strings.Join([]string{derived.Sites[1].Administrator.Name, derived.Sites[1].Stack.PHP.Engine,
+	assert.Equal(t, "ines php-8.2 wordpress", strings.Join([]string{derived.Sites[1].Administrator.Name, derived.Sites[1].Stack.PHP.Engine,
 		derived.Sites[1].CMS.Name}, " "))
 	file := filepath.Join(s.home, "vessik.yaml")
 	require.NoError(t, os.WriteFile(file, []byte("administrator: {name: head-keeper}\ncolour: green\n"), 0o644))
@@ -254,6 +255,7 @@ func TestDefaultsHoldForNewSites(t *testing.T) {
 }
 
 func TestTheFleetFile(t *testing.T) {
+	t.Parallel()
 	s := start(t, newHome(t))
 	file := filepath.Join(t.TempDir(), "fleet.yaml")
 	require.NoError(t, os.WriteFile(file, []byte("fleet: 1\nsites:\n  - {name: fernhollow, title: Fernhollow, group: Gardens}\n  - {name: "+
@@ -285,10 +287,10 @@ func TestTheFleetFile(t *testing.T) {
 	assert.Equal(t, "everything is as the file says\n", out)
 	requirePassed(t, s.do(t, plan.Verify, "fernhollow", "seed-exchange"))
 
-	require.NoError(t, os.WriteFile(file, []byte("fleet: 1\nsites:\n  - {name: seed-exchange, php: '8.4', note: swaps}\n"), 0o644))
+	require.NoError(t, os.WriteFile(file, []byte("fleet: 1\nsites:\n  - {name: seed-exchange, php: '8.2', note: swaps}\n"), 0o644))
 	out, errs, code = s.cli("fleet", "match", file)
 	require.Zero(t, code, out+errs)
-	assert.Equal(t, "php-8.4 swaps", s.site(t, "seed-exchange").Stack.PHP.Engine+" "+s.site(t, "seed-exchange").Note)
+	assert.Equal(t, "php-8.2 swaps", s.site(t, "seed-exchange").Stack.PHP.Engine+" "+s.site(t, "seed-exchange").Note)
 	assert.NotNil(t, s.site(t, "fernhollow"), "what the file does not name is left alone")
 	require.NoError(t, os.WriteFile(file, []byte("fleet: 1\nsites:\n  - name: seed-exchange\n    cms: wordpress\n"), 0o644))
 	_, errs, code = s.cli("fleet", "match", file)
@@ -300,12 +302,12 @@ func TestTheFleetFile(t *testing.T) {
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "line 3, column 5")
 	assert.Contains(t, errs, "line 4, column 23", "all at once")
-	require.NoError(t, os.WriteFile(file, []byte("fleet: 1\nsites:\n  - name: fernhollow\n    title: Ferns & Co\n    offline: true\n"+
+	require.NoError(t, os.WriteFile(file, []byte("fleet: 1\nsites:\n  - name: fernhollow\n    title: Ferns & Co\n    outgoing: closed\n"+
 		"    php_ini: {memory_limit: 300M}\n"), 0o644))
 	out, errs, code = s.cli("fleet", "match", file)
 	require.Zero(t, code, out+errs)
 	changed := s.secrets(t, "fernhollow")
-	assert.Equal(t, "Ferns & Co 300M true", changed.Title+" "+changed.PHPIni["memory_limit"]+fmt.Sprint(" ", changed.Offline))
+	assert.Equal(t, "Ferns & Co 300M closed", changed.Title+" "+changed.PHPIni["memory_limit"]+" "+changed.Outgoing)
 	_, page, _ := get(t, changed.URL)
 	assert.Contains(t, page, "<title>Ferns &amp; Co", "its CMS knows it, too")
 	requirePassed(t, s.do(t, plan.Verify, "fernhollow"))

@@ -51,7 +51,7 @@ func TestWhatPluginsMakeInADatabaseComesByEveryWay(t *testing.T) {
 	require.NoError(t, exec.Command("cp", "-a", from.Folder, adopted).Run())
 	for _, arguments := range [][]string{{"load", "moss-archive", dump}, {"new", "frost", "-adopt", adopted, "-sql", dump},
 		{"copy", "orchard-days", "reed"}, {"stencil", "save", "orchard-days", "beds"}, {"new", "fern-tea", "-stencil", "beds"},
-		{"restack", "reed", "-database", "11.8"}} {
+		{"restack", "reed", "-database", "10.11"}} {
 		out, errs, code := s.cli(arguments...)
 		require.Zero(t, code, "%v: %s%s", arguments, out, errs)
 	}

@@ -1,12 +1,14 @@
 package test
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -29,12 +31,14 @@ type attempt struct {
 	part    func(name string) string // of the operation; nil for the site
 	// After it failed or was cancelled, the site is as it was (the usual one), gone, or marked.
 	leaves string
+	cms    string // of the site; the empty one where it says nothing
 }
 
 // What is left of a site after an attempt that failed, where it is not as it was.
 const (
 	nothing = "nothing" // it is gone
 	marked  = "marked"  // it can be asked again
+	engines = "engines" // it is of no site: what is in the store stays, and it can be asked again
 )
 
 var ctx = context.Background()
@@ -62,8 +66,8 @@ func attempts(dump, address string) []attempt {
 		{title: "stop", kind: plan.Stop, leaves: marked, begin: doing(plan.Stop), ready: running},
 		{title: "verify", kind: plan.Verify, begin: doing(plan.Verify)},
 		{title: "retire", kind: plan.Retire, leaves: marked, begin: doing(plan.Retire)},
-		{title: "restack PHP and web server", kind: "restack", begin: stack(client.Restack{PHP: "8.4", Web: "apache"})},
-		{title: "restack database", content: true, kind: "restack", begin: stack(client.Restack{Database: "11.8"})},
+		{title: "restack PHP and web server", kind: "restack", begin: stack(client.Restack{PHP: "8.2", Web: "apache"})},
+		{title: "restack database", content: true, kind: "restack", begin: stack(client.Restack{Database: "10.11"})},
 		{title: "settings", kind: "adjust", begin: memory},
 		{title: "rename", content: true, kind: "readdress", begin: func(s *service, name string) (client.Operation, error) {
 			return s.Rename(ctx, name, client.Rename{Name: name + "-next"})
@@ -73,22 +77,78 @@ func attempts(dump, address string) []attempt {
 		}},
 		{title: "trial", kind: "trial", part: func(name string) string { return name + "-trial-1" },
 			begin: func(s *service, name string) (client.Operation, error) {
-				return s.Try(ctx, name, client.Trial{PHP: "8.4", NoPicture: true})
+				return s.Try(ctx, name, client.Trial{PHP: "8.2", NoPicture: true})
 			}},
 		{title: "save", kind: "save-stencil", begin: func(s *service, name string) (client.Operation, error) {
 			return s.SaveStencil(ctx, name, client.SaveStencil{As: "from-" + name})
 		}},
+		{title: "restore point", kind: "make-point", begin: func(s *service, name string) (client.Operation, error) {
+			return s.MakePoint(ctx, name, "")
+		}},
+		{title: "go back", kind: "go-back", content: true, ready: pointAndMore, begin: func(s *service, name string) (client.Operation, error) {
+			points, err := s.RestorePoints(ctx, name)
+			if err != nil {
+				return client.Operation{}, err
+			}
+			return s.GoBack(ctx, name, points[len(points)-1].ID, false)
+		}},
+		{title: "parts", kind: "change-parts", cms: "meadow", begin: func(s *service, name string) (client.Operation, error) {
+			return s.ChangeParts(ctx, name, client.ChangeParts{Drop: []string{"clover"}})
+		}},
 		{title: "fleet file", kind: "match-fleet", leaves: marked,
 			begin: func(s *service, name string) (client.Operation, error) {
-				return s.MatchFleet(ctx, "fleet: 1\nsites:\n  - name: "+name+"\n    php: \"8.4\"\n    domain: "+name+
+				return s.MatchFleet(ctx, "fleet: 1\nsites:\n  - name: "+name+"\n    php: \"8.2\"\n    domain: "+name+
 					"-2.localhost\n    domains: ["+name+"-3.localhost]\n    group: gardens\n    state: stopped\n")
 			}},
+		{title: "fetch", kind: "fetch", leaves: engines, part: engineOf, begin: func(s *service, name string) (client.Operation, error) {
+			return s.FetchEngines(ctx, engineOf(name))
+		}},
+	}
+}
+
+// engineOf gives places that stand beside each other an engine of their own.
+func engineOf(name string) string {
+	of := []string{"nginx-1.18", "nginx-1.22", "nginx-1.26", "apache-2.4-bookworm"}
+	number, _ := strconv.Atoi(name[strings.LastIndex(name, "-")+1:])
+	return of[number%len(of)]
+}
+
+// onSite says that there is a site before it is asked for.
+func (a attempt) onSite() bool { return a.kind != plan.New && a.leaves != engines }
+
+// meadow is a small CMS whose sites have a plugin.
+func meadow(t *testing.T, s *service) {
+	text, err := os.ReadFile("../internal/cms/definitions/empty/cms.yaml")
+	require.NoError(t, err)
+	definition := strings.NewReplacer("cms: empty", "cms: meadow", "  files:\n", "  files:\n    - path: public/plugins/clover/plugin.php\n"+
+		"      text: |\n        <?php // Plugin: Clover\n        // Version: 1\n").Replace(string(text)) + `
+load: load.php
+parts:
+  - {kind: plugin, file: '[^/]+/plugin\.php', title: 'Plugin: (.+)', version: 'Version: (.+)', into: public/plugins,
+     here: '[^/]+/plugin\.php', active: "$answer = ['clover/plugin.php'];", deactivate: "file_put_contents('off.txt', $value);"}
+`
+	folder := filepath.Join(s.home, "cms", "meadow")
+	require.NoError(t, os.MkdirAll(folder, 0o755))
+	for name, text := range map[string]string{"cms.yaml": definition, "load.php": "<?php chdir($argv[1]);"} {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644))
 	}
 }
 
 func absent(t *testing.T, s *service, name string) {
 	_, err := s.Site(ctx, name, false)
 	require.Error(t, err)
+}
+
+// pointAndMore has a site with a restore point, and a file that came later.
+func pointAndMore(t *testing.T, s *service, name string) {
+	points, err := s.RestorePoints(ctx, name)
+	require.NoError(t, err)
+	if len(points) == 0 {
+		operation, err := s.MakePoint(ctx, name, "")
+		require.NoError(t, err)
+		require.Equal(t, plan.OperationDone, s.watch(t, operation).State)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(s.home, "sites", name, "later.txt"), nil, 0o644))
 }
 
 func running(t *testing.T, s *service, name string) { requirePassed(t, s.do(t, plan.Start, name)) }
@@ -113,13 +173,13 @@ func (p place) words() string {
 // Before and after every step of every kind of operation the service fails, is cancelled, and is killed. Afterwards each site is as it was,
 // whole, or gone; and nothing is left that belongs to no site. The service is a build for it.
 func TestEveryStepOfEveryOperationCanBreakOff(t *testing.T) {
-	points := filepath.Join(filepath.Dir(newHome(t)), "points")
-	require.NoError(t, os.Mkdir(points, 0o777))
-	require.NoError(t, os.Chmod(points, 0o777))
-	t.Setenv("VESSIK_FAILPOINTS", points)
+	t.Parallel()
+	points := pointsFolder(t)
 	home, build := newHome(t), built(t, "-tags", "failpoints")
-	s := launchCommand(t, exec.Command(build, "serve", "-home", home), home)
+	serve := func() *service { return launchWith(t, build, home, "VESSIK_FAILPOINTS="+points) }
+	s := serve()
 	defer func() { s.stop() }()
+	meadow(t, s)
 	requirePassed(t, s.made(t, client.Request{Name: "source", CMS: "empty"}))
 	source := plant(t, s, "source")
 	dump := dumpOf(t, source)
@@ -138,7 +198,7 @@ func TestEveryStepOfEveryOperationCanBreakOff(t *testing.T) {
 		return
 	}
 	s.kill()
-	s = launchCommand(t, exec.Command(build, "serve", "-home", home), home)
+	s = serve()
 	settled(t, s)
 	t.Run("killed", func(t *testing.T) {
 		for _, p := range places {
@@ -151,28 +211,92 @@ func TestEveryStepOfEveryOperationCanBreakOff(t *testing.T) {
 	consistent(t, s)
 }
 
-// built is the service as a build for one test.
+// launchWith starts another build of the service, with something in its environment.
+func launchWith(t *testing.T, build, home, setting string) *service {
+	command := exec.Command(build, serving(home)...)
+	command.Env = append(os.Environ(), setting)
+	return launchCommand(t, command, home)
+}
+
+var (
+	builds   = map[string]bool{} // that are there, by path
+	building sync.Mutex
+)
+
+// built is the service as a build for tests.
 func built(t *testing.T, flags ...string) string {
+	building.Lock()
+	defer building.Unlock()
 	path := filepath.Join(scratch, "vessik-"+strings.Join(flags, ""))
-	out, err := exec.Command("go", slices.Concat([]string{"build"}, flags, []string{"-o", path, "../cmd/vessik"})...).CombinedOutput()
-	require.NoError(t, err, string(out))
+	if !builds[path] {
+		out, err := exec.Command("go", slices.Concat([]string{"build"}, flags, []string{"-o", path, "../cmd/vessik"})...).CombinedOutput()
+		require.NoError(t, err, string(out))
+		builds[path] = true
+	}
 	return path
+}
+
+// pointsFolder is where a service is told what is to happen where.
+func pointsFolder(t *testing.T) string {
+	points := filepath.Join(filepath.Dir(newHome(t)), "points")
+	require.NoError(t, os.Mkdir(points, 0o777))
+	require.NoError(t, os.Chmod(points, 0o777))
+	return points
+}
+
+// A site that is taken back after a crash may take long over it. Meanwhile the others answer, and what there is can be seen.
+func TestTheOthersAnswerWhileOneSiteIsTakenBack(t *testing.T) {
+	t.Parallel()
+	points, home, build := pointsFolder(t), newHome(t), built(t, "-tags", "failpoints")
+	setting := "VESSIK_FAILPOINTS=" + points
+	hold := func(place string) string {
+		require.NoError(t, os.WriteFile(filepath.Join(points, place), []byte("hold"), 0o666))
+		return filepath.Join(points, place+".held")
+	}
+	is := func(path string) func() bool { return func() bool { _, err := os.Stat(path); return err == nil } }
+	s := launchWith(t, build, home, setting)
+	requirePassed(t, s.made(t, client.Request{Name: "fernhollow", CMS: "empty"}, client.Request{Name: "moss-archive", CMS: "empty"}))
+	moss := s.site(t, "moss-archive").URL
+	held := hold("restack.fernhollow.switch.after")
+	_, err := s.Restack(ctx, "fernhollow", client.Restack{PHP: "8.2"})
+	require.NoError(t, err)
+	require.Eventually(t, is(held), time.Minute, 10*time.Millisecond)
+	s.kill()
+
+	held = hold("restack.fernhollow.recover.before")
+	command := exec.Command(build, serving(home)...)
+	command.Env = append(os.Environ(), setting)
+	require.NoError(t, command.Start())
+	defer command.Wait()
+	defer command.Process.Kill()
+	require.Eventually(t, is(held), time.Minute, 10*time.Millisecond)
+	require.Eventually(t, func() bool { _, _, code := run(t, "sites", "-home", home); return code == 0 }, time.Minute, 50*time.Millisecond)
+	status, text, _ := get(t, moss)
+	assert.Equal(t, 200, status, text)
+	require.NoError(t, command.Process.Kill())
+	command.Wait()
+
+	s = launchWith(t, build, home, setting)
+	defer func() { s.stop() }()
+	assert.Equal(t, "php-8.4", s.site(t, "fernhollow").Stack.PHP.Engine)
+	requirePassed(t, s.do(t, plan.Verify, "fernhollow", "moss-archive"))
 }
 
 // All kinds of operations at once, each at a site of its own: the service is a build that tells of data races.
 func TestAllKindsOfOperationsAtOnceWithoutADataRace(t *testing.T) {
-	t.Setenv("GORACE", "halt_on_error=0")
+	t.Parallel()
 	home := newHome(t)
-	s := launchCommand(t, exec.Command(built(t, "-race"), "serve", "-home", home), home)
+	s := launchWith(t, built(t, "-race"), home, "GORACE=halt_on_error=0")
 	defer func() { s.stop() }()
+	meadow(t, s)
 	requirePassed(t, s.made(t, client.Request{Name: "source", CMS: "empty"}))
 	source := plant(t, s, "source")
 	all := attempts(dumpOf(t, source), source.URL)
 	requests := []client.Request{}
 	name := func(i int) string { return fmt.Sprintf("kind-%d", i) }
 	for i, a := range all {
-		if a.kind != plan.New {
-			requests = append(requests, client.Request{Name: name(i), CMS: "empty"})
+		if a.onSite() {
+			requests = append(requests, client.Request{Name: name(i), CMS: cmp.Or(a.cms, "empty")})
 		}
 	}
 	requirePassed(t, s.made(t, requests...))
@@ -204,12 +328,12 @@ func TestAllKindsOfOperationsAtOnceWithoutADataRace(t *testing.T) {
 func placesOf(t *testing.T, s *service, points string, all []attempt) (places []place) {
 	t.Helper()
 	requests := []client.Request{}
-	known := map[string]bool{"fetch": true} // see below
+	known := map[string]bool{}
 	for i, a := range all {
 		known[string(a.kind)] = true
 		probe := fmt.Sprintf("probe-%d", i)
-		if a.kind != plan.New {
-			requirePassed(t, s.made(t, client.Request{Name: probe, CMS: "empty"}))
+		if a.onSite() {
+			requirePassed(t, s.made(t, client.Request{Name: probe, CMS: cmp.Or(a.cms, "empty")}))
 		}
 		if a.ready != nil {
 			a.ready(t, s, probe)
@@ -243,8 +367,8 @@ func placesOf(t *testing.T, s *service, points string, all []attempt) (places []
 	for i := range places {
 		p := &places[i]
 		p.site = fmt.Sprintf("place-%d", i)
-		if p.kind != plan.New {
-			requests = append(requests, client.Request{Name: p.site, CMS: "empty"})
+		if p.onSite() {
+			requests = append(requests, client.Request{Name: p.site, CMS: cmp.Or(p.cms, "empty")})
 		}
 	}
 	requirePassed(t, s.made(t, requests...))
@@ -297,12 +421,21 @@ func (p *place) asItWas(t *testing.T, s *service, what string) {
 		require.Equal(t, plan.OperationDone, watched.State, "again after it could not: %+v", watched.Sites)
 		p.anew(t, s)
 		return
+	case engines:
+		p.fetched(t, s)
+		return
 	}
 	require.NoError(t, err, what)
 	p.before.Resting, now.Resting = false, false
 	assert.Equal(t, p.before, now, what)
 	status, _, _ := get(t, now.URL)
 	assert.Equal(t, 200, status, what)
+	if p.kind == "change-parts" {
+		assert.FileExists(t, filepath.Join(now.Folder, "public/plugins/clover/plugin.php"), what)
+	}
+	if p.kind == "go-back" {
+		assert.FileExists(t, filepath.Join(now.Folder, "later.txt"), what)
+	}
 	if p.content {
 		assert.Equal(t, now.URL+" of "+p.site, query(t, now, "SELECT said FROM words"), what)
 	}
@@ -333,6 +466,10 @@ func (p *place) anew(t *testing.T, s *service) {
 
 // afterwards looks at a site whose service was killed in the middle.
 func (p *place) afterwards(t *testing.T, s *service) {
+	if p.leaves == engines {
+		p.fetched(t, s)
+		return
+	}
 	now, err := s.Site(ctx, p.site, true)
 	next := p.site + "-next"
 	if p.kind == "readdress" && err != nil {
@@ -359,6 +496,17 @@ func (p *place) afterwards(t *testing.T, s *service) {
 		_, err := s.Site(ctx, p.part(p.site), false)
 		require.Error(t, err, "copies go")
 	}
+}
+
+// fetched has the engine of a place be there, and be fetched again.
+func (p *place) fetched(t *testing.T, s *service) {
+	catalogue, err := s.Engines(ctx)
+	require.NoError(t, err)
+	there := slices.ContainsFunc(catalogue.Engines, func(e client.Engine) bool { return e.ID == engineOf(p.site) && e.Present })
+	require.True(t, there, engineOf(p.site))
+	operation, err := p.begin(s, p.site)
+	require.NoError(t, err)
+	require.Equal(t, plan.OperationDone, s.watch(t, operation).State)
 }
 
 // settled waits until nothing is being carried out any more.

@@ -46,9 +46,9 @@ const (
 
 // newFloor has running what the service has running before it is asked: a database server and a web server.
 func newFloor(b *testing.B, dir, engines string) *floor {
-	f := &floor{b: b, dir: dir, php: engines + "/php-8.2/root", nginx: engines + "/nginx-1.22/root", mariadb: engines + "/mariadb-10.11/root"}
+	f := &floor{b: b, dir: dir, php: engines + "/php-8.4/root", nginx: engines + "/nginx-1.26/root", mariadb: engines + "/mariadb-11.8/root"}
 	require.NoError(b, os.MkdirAll(filepath.Join(dir, "data"), 0o755))
-	prepared, err := filepath.Glob(filepath.Join(engines, "shelf/wordpress-6.1*"))
+	prepared, err := filepath.Glob(filepath.Join(engines, "shelf/wordpress-6.8*"))
 	require.NoError(b, err)
 	require.NotEmpty(b, prepared)
 	f.tree = filepath.Join(prepared[0], "tree")
@@ -86,7 +86,9 @@ func (f *floor) write(name, text string) {
 }
 
 func (f *floor) startDatabase() {
-	share := filepath.Join(f.mariadb, "usr/share/mysql")
+	tables, _ := filepath.Glob(filepath.Join(f.mariadb, "usr/share/m*/m*_system_tables.sql")) // of mysql, or of mariadb
+	require.NotEmpty(f.b, tables)
+	share := filepath.Dir(tables[0])
 	flags := []string{"--no-defaults", "--basedir=" + filepath.Join(f.mariadb, "usr"), "--datadir=" + filepath.Join(f.dir, "data"),
 		"--lc-messages-dir=" + share, "--character-sets-dir=" + share + "/charsets",
 		"--innodb-buffer-pool-size=128M", "--innodb-flush-log-at-trx-commit=2", "--skip-name-resolve", "--tmpdir=" + f.dir,
@@ -200,7 +202,7 @@ func (f *floor) startFPM(count int) *exec.Cmd {
 			asRoot("user=root\ngroup=root\n"))
 	}
 	f.write("fpm.conf", pools)
-	fpm := exec.Command(filepath.Join(f.php, "usr/sbin/php-fpm8.2"), "-R", "-c", filepath.Join(f.dir, "php.ini"), "--fpm-config",
+	fpm := exec.Command(filepath.Join(f.php, "usr/sbin/php-fpm8.4"), "-R", "-c", filepath.Join(f.dir, "php.ini"), "--fpm-config",
 		filepath.Join(f.dir, "fpm.conf"))
 	fpm.Env = append(os.Environ(), "PHP_INI_SCAN_DIR=")
 	must(f.b, fpm.Start())
@@ -246,13 +248,16 @@ func (f *floor) visit(base string) {
 }
 
 // proxy starts an nginx that hands requests on to a port, as the gateway does.
-func proxy(b *testing.B, engines string, port int) {
+func proxy(b *testing.B, engines string, port int) { proxyWith(b, engines, port, "") }
+
+// proxyWith listens with further words, such as those of TLS.
+func proxyWith(b *testing.B, engines string, port int, words string) {
 	dir := inMemory(b)
-	nginx := engines + "/nginx-1.22/root"
+	nginx := engines + "/nginx-1.26/root"
 	text := fmt.Sprintf("daemon off;\n%sworker_processes 2;\npid %[2]s/pid;\nerror_log %[2]s/log;\nevents {}\nhttp {\naccess_log off;\n"+
 		"%[3]supstream site { server 127.0.0.1:%[4]d; keepalive 16; }\n"+
-		"server { listen 127.0.0.1:%[5]d; location / { proxy_pass http://site; proxy_http_version 1.1; proxy_set_header Connection \"\"; "+
-		"proxy_set_header Host $http_host; } }\n}\n", asRoot("user root root;\n"), dir, tempPaths(dir), port, proxyPort)
+		"server { listen 127.0.0.1:%[5]d%[6]s; location / { proxy_pass http://site; proxy_http_version 1.1; proxy_set_header Connection \"\"; "+
+		"proxy_set_header Host $http_host; } }\n}\n", asRoot("user root root;\n"), dir, tempPaths(dir), port, proxyPort, words)
 	must(b, os.WriteFile(filepath.Join(dir, "nginx.conf"), []byte(text), 0o644))
 	web := exec.Command(filepath.Join(nginx, "usr/sbin/nginx"), "-e", filepath.Join(dir, "log"), "-p", dir, "-c", filepath.Join(dir,
 		"nginx.conf"))

@@ -9,10 +9,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -88,10 +90,47 @@ func launch(t testing.TB, home string, flags ...string) *service {
 	return launchAs(t, nil, home, flags...)
 }
 
+var (
+	portsOf    = map[string]int{} // by home, the first of those that its sites have
+	portsOfAll sync.Mutex
+)
+
+// forgetPorts lets a home's ports be those of another.
+func forgetPorts(home string) {
+	portsOfAll.Lock()
+	defer portsOfAll.Unlock()
+	delete(portsOf, home)
+}
+
+// serving is the command that serves a home, whose gateway and sites have ports that those of no other home have: a port is free for a
+// moment now and then, and services that run side by side would take it from each other.
+func serving(home string) []string {
+	const count = 400
+	first := 25000
+	if given, err := strconv.Atoi(os.Getenv("VESSIK_TEST_PORTS")); err == nil { // the other half of the tests runs beside this one
+		first = given
+	}
+	portsOfAll.Lock()
+	defer portsOfAll.Unlock()
+	from, known := portsOf[home]
+	for from = max(from, first); !known && slices.Contains(slices.Collect(maps.Values(portsOf)), from); {
+		from += count
+	}
+	portsOf[home] = from
+	command := []string{"serve", "-home", home, "-site-ports", fmt.Sprintf("%d-%d", from, from+count-3)}
+	if _, err := os.Stat(filepath.Join(home, "home.json")); err != nil { // one that is there keeps those that it has
+		command = append(command, "-gateway-port", strconv.Itoa(from+count-1), "-https-port", strconv.Itoa(from+count-2))
+	}
+	return command
+}
+
+// anyGateway lets the service choose its gateway's ports.
+var anyGateway = []string{"-gateway-port", "0", "-https-port", "0"}
+
 // launchAs has an account start the service; nil is that of the tests.
 func launchAs(t testing.TB, account *syscall.Credential, home string, flags ...string) *service {
 	t.Helper()
-	command := exec.Command(program, append([]string{"serve", "-home", home}, flags...)...)
+	command := exec.Command(program, append(serving(home), flags...)...)
 	command.SysProcAttr = &syscall.SysProcAttr{Credential: account}
 	return launchCommand(t, command, home)
 }
@@ -233,6 +272,11 @@ var browser = &http.Client{Timeout: 60 * time.Second, Transport: &http.Transport
 
 func get(t testing.TB, address string, header ...string) (status int, body string, answer http.Header) {
 	t.Helper()
+	return getBy(t, browser, address, header...)
+}
+
+func getBy(t testing.TB, by *http.Client, address string, header ...string) (status int, body string, answer http.Header) {
+	t.Helper()
 	request, err := http.NewRequest("GET", address, nil)
 	require.NoError(t, err)
 	for i := 0; i+1 < len(header); i += 2 {
@@ -241,7 +285,7 @@ func get(t testing.TB, address string, header ...string) (status int, body strin
 		}
 		request.Header.Set(header[i], header[i+1])
 	}
-	response, err := browser.Do(request)
+	response, err := by.Do(request)
 	require.NoError(t, err)
 	defer response.Body.Close()
 	text, err := io.ReadAll(response.Body)
@@ -275,7 +319,7 @@ var (
 func shared(t testing.TB) *service {
 	t.Helper()
 	sharedOnce.Do(func() {
-		s := launch(t, lastingHome(t))
+		s := launch(t, lastingHome(t), anyGateway...)
 		requirePassed(t, s.made(t, client.Request{Name: "fernhollow", Title: "Fernhollow Garden Network",
 			Administrator: site.Administrator{Name: "head-keeper", Mail: "ines@fernhollow.example"}},
 			client.Request{Name: "seed-exchange", Title: "Fernhollow Seed Exchange",

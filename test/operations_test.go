@@ -49,7 +49,7 @@ func TestNothingIsLostBesideARunningChange(t *testing.T) {
 	requirePassed(t, s.newSites(t, "moss-archive"))
 	defer s.retire(t, "moss-archive")
 	ctx, group := context.Background(), "beside"
-	for _, engine := range []string{"8.4", "8.2"} {
+	for _, engine := range []string{"8.2", "8.4"} {
 		operation, err := s.Restack(ctx, "moss-archive", client.Restack{PHP: engine})
 		require.NoError(t, err)
 		_, err = s.SetDomains(ctx, "moss-archive", client.Domains{Domains: []string{"moss-" + engine + ".localhost"}})
@@ -87,8 +87,9 @@ func TestNothingIsLostBesideARunningChange(t *testing.T) {
 
 // The server of a stopped site stays for as long as a command of the site needs it.
 func TestACommandOfAStoppedSiteKeepsItsDatabase(t *testing.T) {
+	t.Parallel()
 	s := start(t, newHome(t))
-	requirePassed(t, s.made(t, client.Request{Name: "fernhollow", Database: "11.8"})) // the records are on another
+	requirePassed(t, s.made(t, client.Request{Name: "fernhollow", Database: "10.11"})) // the records are on another
 	s.do(t, plan.Stop, "fernhollow")
 	out, errs, code := run(t, "run", "fernhollow", "-home", s.home, "--", "sh", "-c",
 		`for i in 1 2 3; do mariadb -e "SELECT CONCAT('rows ', COUNT(*)) FROM $(mariadb -Ne 'SHOW TABLES' | grep options)" || exit 1; sleep 2;
@@ -98,18 +99,19 @@ done`)
 	require.Eventually(t, func() bool {
 		engines, err := s.Engines(context.Background())
 		require.NoError(t, err)
-		return !slices.ContainsFunc(engines.Engines, func(e client.Engine) bool { return e.ID == "mariadb-11.8" && len(e.Processes) > 0 })
+		return !slices.ContainsFunc(engines.Engines, func(e client.Engine) bool { return e.ID == "mariadb-10.11" && len(e.Processes) > 0 })
 	}, 20*time.Second, 100*time.Millisecond, "it stops once nobody needs it")
 }
 
 // One site that cannot be taken back is told; the service starts, and the other sites answer.
 func TestASiteThatCannotBeTakenBackLeavesTheOthersAlone(t *testing.T) {
+	t.Parallel()
 	home := newHome(t)
 	s := start(t, home)
 	requirePassed(t, s.newSites(t, "fernhollow"))
-	_, err := s.New(context.Background(), client.Request{Name: "frost", Database: "11.8"})
+	_, err := s.New(context.Background(), client.Request{Name: "frost", Database: "10.11"})
 	require.NoError(t, err)
-	data := filepath.Join(home, "databases/mariadb-11.8")
+	data := filepath.Join(home, "databases/mariadb-10.11")
 	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(data, "frost")); return err == nil }, 30*time.Second,
 		time.Millisecond, "its database is made")
 	s.kill()

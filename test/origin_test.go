@@ -55,7 +55,7 @@ wp_insert_user(['user_login' => 'tobias', 'user_pass' => 'a-password-of-tobias',
 	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(uploads, "leak.txt")))
 	out, errs, code := s.cli("stencil", "save", "orchard-days", "garden-basics", "-about", "Apples & opening hours")
 	require.Zero(t, code, out+errs)
-	assert.Regexp(t, `garden-basics +wordpress 6.1 +orchard-days .*Apples & opening hours`, out)
+	assert.Regexp(t, `garden-basics +wordpress 6.8 +orchard-days .*Apples & opening hours`, out)
 	defer s.cli("stencil", "drop", "garden-basics")
 
 	// Changing the site later changes nothing of the stencil.
@@ -122,10 +122,10 @@ json_decode(get_option('orchard_json'))->u;`))
 		assert.NotContains(t, page, home+"/")
 	}
 
-	requirePassed(t, s.watchCLI(t, "copy", "draw-1", "draw-copy", "-php", "8.4"))
+	requirePassed(t, s.watchCLI(t, "copy", "draw-1", "draw-copy", "-php", "8.2"))
 	defer s.retire(t, "draw-copy")
 	copied := s.secrets(t, "draw-copy")
-	assert.Equal(t, "php-8.4 nginx-1.22", copied.Stack.PHP.Engine+" "+copied.Stack.Web.Engine)
+	assert.Equal(t, "php-8.2 nginx-1.26", copied.Stack.PHP.Engine+" "+copied.Stack.Web.Engine)
 	assert.Equal(t, "1", query(t, copied, "SELECT COUNT(*) FROM wp_posts WHERE post_title='Apple days'"))
 	_, errs, code = s.cli("new", "moss-days", "-stencil", "nothing")
 	assert.Equal(t, 2, code)
@@ -239,6 +239,68 @@ func TestAnyCMSIsInstalledFromItsArchive(t *testing.T) {
 	assert.Empty(t, left)
 	_, err = s.Site(context.Background(), "frost", false)
 	assert.Error(t, err)
+}
+
+// An archive of a CMS that is known becomes a site of it, without its installer; a whole site's is one with its own content.
+func TestArchivesOfAKnownCMSAreRecognised(t *testing.T) {
+	s := shared(t)
+	requirePassed(t, s.newSites(t, "orchard-days"))
+	defer s.retire(t, "orchard-days")
+	place := filepath.Dir(newHome(t))
+	source := s.site(t, "orchard-days")
+	packed := func(name string, script string) string {
+		file := filepath.Join(place, name)
+		command := exec.Command("sh", "-ec", script+" && chmod 644 "+file)
+		command.Dir = place
+		out, err := command.CombinedOutput()
+		require.NoError(t, err, string(out))
+		return file
+	}
+	require.NoError(t, exec.Command("cp", "-a", source.Folder, filepath.Join(place, "wordpress")).Run())
+	whole := packed("whole.tar.gz", "tar czf whole.tar.gz -C wordpress .")
+	release := packed("release.tar.gz", "rm wordpress/wp-config.php && tar czf release.tar.gz wordpress")
+	dump := packed("dump.sql", program+" dump orchard-days -home "+s.home+" > dump.sql")
+
+	out, errs, code := s.cli("new", "moss-archive", "-archive", release, "-title", "Moss & Fern", "-touch", "no-samples", "-web", "apache")
+	require.Zero(t, code, out+errs)
+	defer s.retire(t, "moss-archive")
+	assert.Contains(t, out, "11 of 11 passed", "it was signed in")
+	assert.NotContains(t, out, "installer")
+	made := s.secrets(t, "moss-archive")
+	assert.Equal(t, "wordpress", made.CMS.Name)
+	assert.Regexp(t, `^6\.8`, made.CMS.Version)
+	assert.NotEqual(t, "wp_", made.Prefix)
+	_, page, _ := get(t, made.URL)
+	assert.Contains(t, page, "Moss &amp; Fern")
+	assert.NotContains(t, page, "Hello world!", "finishing touches are there for it")
+	users, err := s.Users(context.Background(), "moss-archive")
+	require.NoError(t, err)
+	assert.Equal(t, "moss-archive-keeper", users[0].Login)
+
+	for _, path := range []string{whole, dump} { // which the service's account may not read
+		require.NoError(t, os.Chmod(path, 0o600))
+	}
+	out, errs, code = s.cli("new", "reed", "-archive", whole, "-sql", dump)
+	require.Zero(t, code, out+errs)
+	defer s.retire(t, "reed")
+	reed := s.secrets(t, "reed")
+	assert.Equal(t, reed.URL, query(t, reed, "SELECT CONCAT(option_value, '/') FROM "+reed.Prefix+"options WHERE option_name='home'"))
+	_, page, _ = get(t, reed.URL+"hello-world/")
+	assert.Contains(t, page, "Hello world!")
+	assert.NotContains(t, page, "orchard-days.localhost")
+
+	out, errs, code = s.cli("new", "sedge", "-archive", release, "-cms", "archive")
+	require.Zero(t, code, out+errs)
+	defer s.retire(t, "sedge")
+	assert.Contains(t, out, "Its installer asks for the database", "where it is wanted")
+	_, errs, code = s.cli("new", "rush", "-archive", mossCMS(t, place), "-cms", "wordpress")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "-archive: it holds nothing that is known as wordpress")
+	hostile := packed("hostile.tar", `mkdir -p h/wp-includes && echo "<?php \$wp_version = '../../../../x';" > h/wp-includes/version.php && `+
+		`echo '<?php echo 1;' > h/index.php && tar cf hostile.tar h`)
+	preview, err := s.PreviewSites(context.Background(), client.Request{Name: "rush", Archive: hostile})
+	require.NoError(t, err)
+	assert.Equal(t, "archive", preview.Sites[0].CMS.Name, "no version, no known release")
 }
 
 // sums are the checksums of all files of a folder.
@@ -400,7 +462,7 @@ func TestASitesOwnFileMakesTheSameSiteForAColleague(t *testing.T) {
 	require.Zero(t, code, out+errs)
 	same := colleague.secrets(t, "orchard-days")
 	assert.Equal(t, folder, same.Folder)
-	assert.Equal(t, [3]string{"php-8.4", made.Stack.Web.Engine, "mariadb-10.11"},
+	assert.Equal(t, [3]string{"php-8.4", made.Stack.Web.Engine, "mariadb-11.8"},
 		[3]string{same.Stack.PHP.Engine, same.Stack.Web.Engine, same.Stack.Database.Engine})
 	assert.Equal(t, []string{"apples.localhost"}, same.Domains)
 	assert.Equal(t, same.URL+"x", query(t, same, "SELECT post_content FROM wp_posts WHERE post_name='apples'"))

@@ -159,7 +159,7 @@ func BenchmarkRecovery(b *testing.B) {
 	requirePassed(b, s.made(b, client.Request{Name: "fernhollow"}, client.Request{Name: "moss-archive", Web: "apache"}))
 	defer s.retire(b, "moss-archive")
 	for _, each := range []struct{ name, engine, site string }{{"nginx", "nginx: master", "fernhollow"},
-		{"php", "php-fpm: master", "fernhollow"}, {"apache", "apache2", "moss-archive"}, {"mariadb", "/run/mariadb-10.11/", "fernhollow"}} {
+		{"php", "php-fpm: master", "fernhollow"}, {"apache", "apache2", "moss-archive"}, {"mariadb", "/run/mariadb-11.8/", "fernhollow"}} {
 		b.Run(each.name, func(b *testing.B) {
 			for b.Loop() {
 				v := visit(s.site(b, each.site).URL, 3)

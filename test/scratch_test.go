@@ -62,7 +62,10 @@ func availableMemory() (bytes uint64) {
 // newHome names a home that does not exist yet, and is gone after the test.
 func newHome(t testing.TB) string {
 	home := lastingHome(t)
-	t.Cleanup(func() { os.RemoveAll(filepath.Dir(home)) })
+	t.Cleanup(func() {
+		forgetPorts(home)
+		os.RemoveAll(filepath.Dir(home))
+	})
 	return home
 }
 

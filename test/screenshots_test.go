@@ -1,12 +1,17 @@
 package test
 
 import (
+	"bytes"
 	"context"
 	"encoding/base64"
 	"fmt"
 	"html"
+	"image"
+	"image/png"
+	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -18,7 +23,34 @@ import (
 	"vessik/client"
 	"vessik/demo"
 	"vessik/internal/core/plan"
+	"vessik/internal/core/wire"
 )
+
+// cropped is a picture without the empty part at its end.
+func cropped(t *testing.T, picture []byte) []byte {
+	drawn, err := png.Decode(bytes.NewReader(picture))
+	require.NoError(t, err)
+	size := drawn.Bounds()
+	empty := func(y int) bool {
+		for x := size.Min.X; x < size.Max.X; x++ {
+			if drawn.At(x, y) != drawn.At(size.Min.X, size.Max.Y-1) {
+				return false
+			}
+		}
+		return true
+	}
+	const margin, least = 28, 200
+	end := size.Max.Y
+	for end > least && empty(end-1) {
+		end--
+	}
+	var out bytes.Buffer
+	part := drawn.(interface {
+		SubImage(image.Rectangle) image.Image
+	}).SubImage(image.Rect(size.Min.X, size.Min.Y, size.Max.X, min(end+margin, size.Max.Y)))
+	require.NoError(t, (&png.Encoder{CompressionLevel: png.BestCompression}).Encode(&out, part))
+	return out.Bytes()
+}
 
 // TestScreenshots draws the pages and outputs that the README shows: make screenshots.
 func TestScreenshots(t *testing.T) {
@@ -30,7 +62,7 @@ func TestScreenshots(t *testing.T) {
 	const home = "/var/tmp/fernhollow" // stands in the pictures
 	require.NoDirExists(t, home)
 	t.Cleanup(func() { os.RemoveAll(home) })
-	s := start(t, home)
+	s := start(t, home, anyGateway...)
 	fleet := demo.Load()
 	requests := []client.Request{}
 	for _, each := range fleet.Sites {
@@ -47,18 +79,29 @@ func TestScreenshots(t *testing.T) {
 		defer cancel()
 		err := chromedp.Do(within, append(steps, chromedp.Sleep(500*time.Millisecond))...)
 		assert.NoError(t, err, name) // the picture shows where it stopped
+		height, err := chromedp.Run(ctx, chromedp.Evaluate[int64](`document.documentElement.scrollHeight`))
+		require.NoError(t, err)
+		require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, min(max(height, 800), 1600)), chromedp.Sleep(200*time.Millisecond)))
 		picture, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
 		require.NoError(t, err)
-		require.NoError(t, os.WriteFile(filepath.Join(folder, name+".png"), picture, 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name+".png"), cropped(t, picture), 0o644))
+		require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)))
 	}
 	console := strings.TrimSuffix(mustStatus(t, s).Console, "/")
 	theme := func(name string) chromedp.Action[chromedp.Void] {
 		return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("void (document.documentElement.dataset.theme = %q)", name))
 	}
 	shoot("fleet", theme("light"))
-	shoot("palette", theme("dark"), chromedp.Evaluate[chromedp.Void](`void dispatchEvent(new KeyboardEvent("keydown", { key: "k",
-ctrlKey: true }))`), chromedp.WaitVisible(chromedp.CSS("[cmdk-input]")),
-		chromedp.SendKeys(chromedp.CSS("[cmdk-input]"), "orchard\r"), chromedp.Sleep(300*time.Millisecond))
+	post(t, s.site(t, "orchard-days"), "", `require 'wp-load.php'; $from = 'From: Orchard Days <desk@orchard-days.example>';
+		file_put_contents('/tmp/Almanapok.txt', str_repeat('Apples, ', 900));
+		wp_mail('Tobias <tobias@fernhollow.example>', 'Your place at the apple tasting', 'We open at nine.', $from);
+		wp_mail('Réka Kovács <reka@kert.example>', 'Almanapok – a program', '<h1 style="color:#7a2e1d">Orchard Days</h1><p>Dear Réka,</p>'.
+		'<p>the programme is attached. <a href="http://orchard-days.localhost/">See you there</a>!</p>', [$from,
+		'Content-Type: text/html; charset=UTF-8'], ['/tmp/Almanapok.txt']);`)
+	_, err := browser.PostForm(s.site(t, "orchard-days").URL+"wp-login.php?action=lostpassword", url.Values{"user_login": {"head-keeper"}})
+	require.NoError(t, err)
+	shoot("mail", chromedp.Navigate(console+"/mail"), chromedp.Click(`//button[contains(., "Almanapok")]`),
+		chromedp.WaitVisible(`//iframe`), chromedp.Sleep(300*time.Millisecond))
 	shoot("new-site", theme("light"), chromedp.Navigate(console+"/"), chromedp.WaitVisible(`[role=table]`),
 		chromedp.Click(`//button[text()="New site"]`), chromedp.WaitVisible(`input[name=name]`), chromedp.SendKeys(`input[name=name]`, "Moss"),
 		chromedp.Sleep(300*time.Millisecond),
@@ -77,6 +120,16 @@ ctrlKey: true }))`), chromedp.WaitVisible(chromedp.CSS("[cmdk-input]")),
 	_, _, code = s.cli("settings", "orchard-days", "-extension", "soap=off", "-rest", "30m")
 	require.Zero(t, code)
 	wide("settings", "/sites/orchard-days/settings", chromedp.WaitVisible(chromedp.CSS("input[name=memory_limit]")))
+	post(t, s.site(t, "orchard-days"), "", `@fsockopen('198.51.100.7', 587, $a, $b, 1); @fsockopen('198.51.100.30', 6379, $a, $b, 1);
+		@file_get_contents('https://api.fernhollow.example/v1/opening-hours'); @fsockopen('203.0.113.9', 443, $a, $b, 0.2);`)
+	wide("outgoing", "/sites/orchard-days/outgoing", chromedp.Click(`//button[text()="Load it"]`),
+		chromedp.WaitVisible(`//*[@aria-label="For one page"]`))
+	database, err := s.Database(context.Background(), "orchard-days")
+	require.NoError(t, err)
+	options := slices.IndexFunc(database.Tables, func(t wire.DatabaseTable) bool { return strings.HasSuffix(t.Name, "_options") })
+	table := database.Tables[options].Name
+	wide("database", "/sites/orchard-days/database/"+table+"?column=option_name&text=cron",
+		chromedp.Click(`//section[@aria-label="Rows"]//tbody//button`), chromedp.WaitVisible(`//form[@aria-label="Row"]//textarea`))
 	wide("logs", "/sites/orchard-days/logs", chromedp.WaitVisible(chromedp.CSS("[role=log] > div")))
 	wide("engines", "/engines", chromedp.WaitVisible(chromedp.CSS("[data-engine]")))
 	_, errs, code := s.cli("stencil", "save", "orchard-days", "orchard-basics", "-about", "Theme, menus and opening hours, for every open day")
@@ -87,11 +140,24 @@ ctrlKey: true }))`), chromedp.WaitVisible(chromedp.CSS("[cmdk-input]")),
 	for name, files := range map[string]map[string]string{"garden-menu.1.2.zip": {"garden-menu/menu.php": "<?php\n/* Plugin Name: Garden " +
 		"Menu\nVersion: 1.2 */"},
 		"opening-hours.2.0.1.zip": {"opening-hours/hours.php": "<?php\n/* Plugin Name: Opening Hours\nVersion: 2.0.1 */"},
-		"valley.zip":              {"valley/style.css": "/*\nTheme Name: Valley\nTemplate: twentytwentythree\nVersion: 0.3\n*/"}} {
+		"valley.zip":              {"valley/style.css": "/*\nTheme Name: Valley\nTemplate: twentytwentyfive\nVersion: 0.3\n*/"}} {
 		_, errs, code = s.cli("shelf", "add", zipped(t, filepath.Join(t.TempDir(), name), files))
 		require.Zero(t, code, errs)
 	}
 	wide("shelf", "/shelf", chromedp.WaitVisible(chromedp.CSS("[data-item]")))
+	_, errs, code = s.cli("parts", "orchard-days", "-add", "garden-menu")
+	require.Zero(t, code, errs)
+	_, errs, code = s.cli("restore", "orchard-days", "-make", "-note", "before the new theme")
+	require.Zero(t, code, errs)
+	wide("parts", "/sites/orchard-days/parts", chromedp.WaitVisible(`//button[text()="switch off"]`))
+	if os.Getenv("VESSIK_MORE_SCREENSHOTS") != "" {
+		wide("restore", "/sites/orchard-days/restore", chromedp.WaitVisible(`//button[text()="go back"]`),
+			chromedp.Click(`//li[last()]//button[text()="Preview changes"]`), chromedp.WaitVisible(`//dt[contains(., "Tables")]`))
+		shoot("bring", chromedp.Navigate(console+"/"), chromedp.WaitReady(`input[name=bring]`),
+			chromedp.SetUploadFiles(`input[name=bring]`, []string{zipped(t, filepath.Join(t.TempDir(), "snow.zip"),
+				map[string]string{"snow/snow.php": "<?php\n/* Plugin Name: Snow\nVersion: 1.2 */"})}),
+			chromedp.WaitVisible(`//button[text()="Put it on the shelf"]`))
+	}
 	_, errs, code = s.cli("defaults", "administrator=head-keeper", "mail=ines@fernhollow.example", "finishing_touches=no-samples,no-comments")
 	require.Zero(t, code, errs)
 	wide("defaults", "/defaults", chromedp.WaitVisible(chromedp.CSS("[data-setting]")))
@@ -119,19 +185,13 @@ ctrlKey: true }))`), chromedp.WaitVisible(chromedp.CSS("[cmdk-input]")),
 		return typed(arguments) + "\n" + strings.TrimSpace(errs+out) + "\n"
 	}
 	terminal("commands", command("sites"), command("site", "moss-archive"), command("engines"))
-	restack := func(arguments ...string) string { // without the progress lines
+	quietly := func(arguments ...string) string { // without the progress lines
 		out, _, _ := s.cli(arguments...)
 		return typed(arguments) + "\n" + strings.TrimSpace(out) + "\n"
 	}
-	terminal("restack", restack("restack", "seed-exchange", "-php", "8.4", "-web", "apache"),
-		restack("restack", "seed-exchange", "-database", "11.8"), restack("settings", "orchard-days", "-history"))
 	terminal("verify", command("verify", "fernhollow", "glasshouse-journal"))
-	terminal("stencils", command("stencil"), restack("new", "cider-days", "-stencil", "orchard-basics", "-php", "8.2"),
+	terminal("stencils", command("stencil"), quietly("new", "cider-days", "-stencil", "orchard-basics", "-php", "8.2"),
 		command("users", "cider-days"), command("label", "cider-days", "-group", "Open to all", "-note", "October only"), command("cms"))
-	terminal("addresses", command("rename", "seed-exchange", "seed-swap", "-dry-run"), restack("rename", "seed-exchange", "seed-swap"),
-		command("domains", "seed-swap", "-add", "seeds.localhost"), command("shelf"))
-	terminal("refusals", command("new", "Orchard_Days", "-port", "80", "-administrator", "admin", "-password", "secret"),
-		command("new", "fernhollow"), command("stop"), command("new", "a", "b", "-title", "Both"))
 }
 
 func mustStatus(t testing.TB, s *service) client.Status {

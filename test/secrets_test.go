@@ -18,6 +18,7 @@ import (
 
 // Nothing that is shown without being asked for by name tells a password, nor does what lies in the home beside the databases.
 func TestPasswordsStayWhereTheyBelong(t *testing.T) {
+	t.Parallel()
 	s := start(t, newHome(t))
 	requirePassed(t, s.made(t, client.Request{Name: "fernhollow", Administrator: site.Administrator{Password: "a-gate-of-moss-and-stone"}}))
 	full := s.secrets(t, "fernhollow")

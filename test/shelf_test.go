@@ -71,7 +71,7 @@ func TestPluginsAndThemesOfTheShelfAreActiveFromTheStart(t *testing.T) {
 	_, errs, code = s.cli("new", "orchard-days", "-plugin", "broken")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "the soil is dry")
-	out, errs, code = s.cli("new", "orchard-days", "-plugin", "garden-menu", "-theme", "valley")
+	out, errs, code = s.cli("new", "orchard-days", "-cms-version", "6.1", "-plugin", "garden-menu", "-theme", "valley")
 	require.Zero(t, code, out+errs)
 	defer s.retire(t, "orchard-days")
 	made := s.secrets(t, "orchard-days")
@@ -105,6 +105,7 @@ func TestPluginsAndThemesOfTheShelfAreActiveFromTheStart(t *testing.T) {
 }
 
 func TestReleasesOfTheShelf(t *testing.T) {
+	t.Parallel()
 	s := start(t, newHome(t))
 	folder := filepath.Join(s.home, "cms", "moss")
 	require.NoError(t, os.MkdirAll(folder, 0o755))

@@ -2,11 +2,15 @@ package test
 
 import (
 	"context"
+	"html"
+	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -49,6 +53,7 @@ func TestSPIPOnTwoStacks(t *testing.T) {
 		requirePassed(t, watched)
 		assert.Equal(t, "pass", string(watched.Sites[0].Report.Result("sign-in").Verdict))
 	}
+	forgetsAPassword(t, s, s.site(t, "seed-press"))
 	shown, errs, code := s.cli("site", "moss-press")
 	require.Zero(t, code, errs)
 	assert.Regexp(t, `sign in +http://moss-press\.localhost\S*/spip\.php\?page=login`, shown)
@@ -93,4 +98,24 @@ $d->query("INSERT INTO moss_rubriques (titre, texte, statut, lang)
 	assert.NotEmpty(t, keys)
 	assert.Equal(t, strings.TrimSuffix(s.site(t, "draw-c").URL, "/"),
 		query(t, s.secrets(t, "draw-c"), "SELECT valeur FROM "+s.site(t, "draw-c").Prefix+"meta WHERE nom='adresse_site'"))
+}
+
+// forgetsAPassword has SPIP send what lets somebody choose a new one.
+func forgetsAPassword(t *testing.T, s *service, at client.Site) {
+	t.Helper()
+	_, page, _ := get(t, at.URL+"spip.php?page=spip_pass")
+	form := url.Values{"oubli": {at.Administrator.Mail}}
+	for _, field := range regexp.MustCompile(`<input name='([^']+)' type='hidden'\s+value='([^']*)'`).FindAllStringSubmatch(page, -1) {
+		form.Set(field[1], html.UnescapeString(field[2]))
+	}
+	response, err := browser.PostForm(at.URL+"spip.php?page=spip_pass", form)
+	require.NoError(t, err)
+	said := readAll(t, response)
+	sent, err := s.Mails(context.Background(), client.MailAsked{Site: at.Name, Wait: 10 * time.Second})
+	require.NoError(t, err)
+	require.Len(t, sent, 1, said)
+	assert.Equal(t, []string{at.Administrator.Mail}, sent[0].To)
+	whole, err := s.Mail(context.Background(), sent[0].ID)
+	require.NoError(t, err)
+	assert.Contains(t, whole.Message.Text, at.URL+"spip.php?page=spip_pass&p=")
 }

@@ -23,6 +23,7 @@ import (
 
 	"vessik/client"
 	"vessik/internal/core/plan"
+	"vessik/internal/core/wire"
 	"vessik/internal/survey"
 )
 
@@ -190,7 +191,7 @@ func visit(address string, count int) *visitors {
 
 func TestAStackIsChangedWithoutLosingAPage(t *testing.T) {
 	s := shared(t)
-	requirePassed(t, s.newSites(t, "orchard-days"))
+	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", CMSVersion: "6.1", Web: "nginx-1.22", Database: "10.11"}))
 	defer s.retire(t, "orchard-days")
 	before := s.site(t, "orchard-days")
 	held := content(t, before)
@@ -251,7 +252,7 @@ $e = activate_plugin('frost/frost.php'); echo is_wp_error($e) ? $e->get_error_me
 
 func TestAChangeThatBreaksTheSiteGoesBackByItself(t *testing.T) {
 	s := shared(t)
-	requirePassed(t, s.newSites(t, "orchard-days"))
+	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", CMSVersion: "6.1", Web: "nginx-1.22", Database: "10.11"}))
 	defer s.retire(t, "orchard-days")
 	activate(t, s, "orchard-days")
 	before := s.site(t, "orchard-days")
@@ -288,7 +289,7 @@ func TestAChangeThatBreaksTheSiteGoesBackByItself(t *testing.T) {
 
 func TestATrialShowsWhatEveryStackWouldDo(t *testing.T) {
 	s := shared(t)
-	requirePassed(t, s.newSites(t, "orchard-days"))
+	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", CMSVersion: "6.1", Web: "nginx-1.22", Database: "10.11"}))
 	defer s.retire(t, "orchard-days")
 	activate(t, s, "orchard-days")
 	held := content(t, s.site(t, "orchard-days"))
@@ -346,7 +347,7 @@ func TestATrialShowsWhatEveryStackWouldDo(t *testing.T) {
 
 	operation, err := s.Try(context.Background(), "orchard-days", client.Trial{PHP: "8.2", KeepCopies: true, NoPicture: true})
 	require.NoError(t, err)
-	kept := plan.DetailsOf[plan.Trial](s.watch(t, operation).Operation).Cells[0].Copy
+	kept := wire.DetailsOf[plan.Trial](s.watch(t, operation).Operation).Cells[0].Copy
 	status, _, _ := get(t, s.site(t, kept).URL)
 	assert.Equal(t, 200, status, "kept as a site")
 	s.retire(t, kept)
@@ -447,6 +448,7 @@ func TestSettingsAreCheckedProvenAndTakenBack(t *testing.T) {
 }
 
 func TestSitesGoToRestAndWakeWithoutLosingAPage(t *testing.T) {
+	t.Parallel()
 	s := start(t, newHome(t))
 	requirePassed(t, s.made(t, client.Request{Name: "fernhollow"},
 		client.Request{Name: "moss-archive", PHP: "7.4", Web: "apache", Database: "10.5"}))
@@ -552,5 +554,5 @@ func TestTheSurveySaysWhoHoldsWhat(t *testing.T) {
 
 // changeOf is what a change tells of itself.
 func changeOf(watched client.Watched) plan.Change {
-	return plan.DetailsOf[plan.Change](watched.Operation)
+	return wire.DetailsOf[plan.Change](watched.Operation)
 }

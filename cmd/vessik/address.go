@@ -62,7 +62,7 @@ func (c *call) showChange(ctx context.Context, service *client.Client, operation
 	}
 	if !*c.json {
 		c.printChange(watched)
-		if change := changeOf(watched); change.Rewritten != nil && !change.WentBack {
+		if change := changeOf(watched); change.Rewritten != nil && !change.WentBack && (change.Back == "" || len(change.Rewritten.Tables) > 0) {
 			printTally(c.out, *change.Rewritten)
 		}
 	}
@@ -128,6 +128,11 @@ func runLoad(ctx context.Context, c *call) error {
 	if l.SQL, err = filepath.Abs(c.names[1]); err != nil {
 		return err
 	}
+	done, err := c.bring(ctx, service, &l.SQL)
+	if err != nil {
+		return err
+	}
+	defer done()
 	if *dry {
 		tally, err := service.PreviewLoad(ctx, c.names[0], l)
 		return c.showTally(tally, err)

@@ -12,6 +12,9 @@ import (
 // onTerminal tells whether a person reads what is written, and wants it marked (see no-color.org).
 func onTerminal(out io.Writer) bool {
 	file, ok := out.(*os.File)
+	if t, isTamed := out.(tamed); isTamed {
+		file, ok = t.File, true
+	}
 	return ok && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && term.IsTerminal(int(file.Fd()))
 }
 

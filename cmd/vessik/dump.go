@@ -14,10 +14,13 @@ import (
 
 var dumpCommand = command{name: "dump", names: "NAME", about: "write a site's database as SQL",
 	synopsis: "Writes the tables of a site's database as SQL, as they are at one moment, to standard output or into a new file; a file's " +
-		"name that ends in .gz or .zst\nhas it compressed. vessik load puts such a file in the place of a site's database.",
+		"name that ends in .gz or .zst\nhas it compressed. vessik load puts such a file in the place of a site's database.\n" +
+		"With -table only some tables are written.",
 	example: "vessik dump orchard-days -o orchard.sql.zst\nvessik dump orchard-days | grep siteurl", run: runDump}
 
 func runDump(ctx context.Context, c *call) error {
+	var tables list
+	c.flags.Var(&tables, "table", "only this table; may be given more than once")
 	file := c.flags.String("o", "", "file to be written, which must not be there")
 	service, err := c.connect(func() error {
 		if len(c.names) != 1 {
@@ -29,7 +32,7 @@ func runDump(ctx context.Context, c *call) error {
 		return err
 	}
 	if *file == "" {
-		return service.Dump(ctx, c.names[0], c.out)
+		return service.Dump(ctx, c.names[0], c.out, tables...)
 	}
 	to, err := os.OpenFile(*file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -37,7 +40,7 @@ func runDump(ctx context.Context, c *call) error {
 	}
 	packed, err := packer(*file, to)
 	if err == nil {
-		err = service.Dump(ctx, c.names[0], packed)
+		err = service.Dump(ctx, c.names[0], packed, tables...)
 		err = errors.Join(err, packed.Close())
 	}
 	if err = errors.Join(err, to.Close()); err != nil {

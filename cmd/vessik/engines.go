@@ -13,12 +13,14 @@ import (
 	"vessik/internal/core/plan"
 )
 
-var enginesCommand = command{name: "engines", names: "[fetch|drop|adopt|set …]", about: "list, fetch, drop and adopt engines",
+var enginesCommand = command{name: "engines", names: "[fetch|drop|adopt|set|extensions …]", about: "list, fetch, drop and adopt engines",
 	synopsis: "Lists the engines that are there, and those that could be. fetch ID… brings some in, drop ID… removes some that no site " +
 		"uses, adopt ID -path FOLDER takes\none from a folder of yours, set ID NAME=VALUE… sets server variables of a database engine (NAME= " +
-		"takes one back)\nand shows their history. Any part of an id will do.",
+		"takes one back)\nand shows their history.\nextensions ID lists what Debian has for a PHP besides what it brings, " +
+		"extensions ID NAME… fetches some: they are off\nin every site that does not switch " +
+		"them on (vessik settings NAME -extension imagick=on, which fetches by itself, too). Any part of an id will do.",
 	example: "vessik engines\nvessik engines fetch php-8.4 nginx-1.26\nvessik engines adopt php-8.3 -path /opt/php-8.3\nvessik engines set " +
-		"mariadb-10.11 max_connections=600", run: runEngines}
+		"mariadb-11.8 max_connections=600\nvessik engines extensions php-8.4", run: runEngines}
 
 func runEngines(ctx context.Context, c *call) error {
 	path := c.flags.String("path", "", "folder of the engine to adopt, which holds its bin or sbin")
@@ -67,12 +69,39 @@ func runEngines(ctx context.Context, c *call) error {
 			return c.printJSON(adopted)
 		}
 		fmt.Fprintf(c.out, "%s %s was started and adopted from %s\n", adopted.ID, adopted.Version, adopted.From)
+	case "extensions":
+		return c.extensions(ctx, service, ids[0], ids[1:])
 	case "set":
 		return c.setVariables(ctx, service, ids[0], ids[1:], *back)
 	default:
-		return usageError{fmt.Sprintf("there is no engines %s; it is fetch, drop, adopt or set", verb)}
+		return usageError{fmt.Sprintf("there is no engines %s; it is fetch, drop, adopt, set or extensions", verb)}
 	}
 	return nil
+}
+
+// extensions lists what there is for a PHP besides what it brings, or fetches some of them.
+func (c *call) extensions(ctx context.Context, service *client.Client, id string, names []string) error {
+	if len(names) > 0 {
+		operation, err := service.FetchExtensions(ctx, id, names...)
+		watched, err := c.carryOut(ctx, service, operation, err)
+		if err != nil {
+			return err
+		}
+		return outcome(watched)
+	}
+	all, err := service.Extensions(ctx, id)
+	if err != nil {
+		return err
+	}
+	if *c.json {
+		return c.printJSON(all)
+	}
+	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(table, "EXTENSION\tHERE\tPACKAGE\tABOUT")
+	for _, each := range all {
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\n", each.Name, map[bool]string{true: "yes", false: ""}[each.Present], each.Package, each.About)
+	}
+	return table.Flush()
 }
 
 // setVariables changes server variables of a database engine, and shows what they are and were.

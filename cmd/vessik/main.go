@@ -49,12 +49,13 @@ var (
 func init() {
 	groups = []group{
 		{"Sites", []command{newCommand, copyCommand, sitesCommand, siteCommand, openCommand, ticketCommand, startCommand, stopCommand,
-			verifyCommand, renameCommand, domainsCommand, labelCommand, fleetCommand, retireCommand}},
-		{"Content", []command{stencilCommand, shelfCommand, dumpCommand, loadCommand, usersCommand, editCommand, terminalCommand,
-			runCommandCommand}},
+			verifyCommand, renameCommand, domainsCommand, httpsCommand, labelCommand, fleetCommand, retireCommand}},
+		{"Content", []command{stencilCommand, shelfCommand, partsCommand, sqlCommand, databaseCommand, dumpCommand, loadCommand,
+			restoreCommand, usersCommand, editCommand,
+			terminalCommand, runCommandCommand}},
 		{"Stack", []command{restackCommand, trialCommand, settingsCommand, enginesCommand, cmsCommand}},
-		{"Look inside", []command{infoCommand, logsCommand, operationsCommand}},
-		{"Machine", []command{surveyCommand, hostsCommand, defaultsCommand, atLoginCommand, completionCommand}},
+		{"Look inside", []command{infoCommand, mailCommand, mailServerCommand, outgoingCommand, logsCommand, operationsCommand}},
+		{"Machine", []command{surveyCommand, hostsCommand, authorityCommand, defaultsCommand, atLoginCommand, completionCommand}},
 		{"Service", []command{serveCommand, demoCommand, statusCommand, consoleCommand, versionCommand}},
 	}
 	for _, each := range groups {
@@ -102,7 +103,7 @@ func run(ctx context.Context, arguments []string, out, errs io.Writer) int {
 	}
 	for _, command := range commands {
 		if command.name == arguments[0] {
-			return finish(command, runCommand(ctx, command, arguments[1:], out), errs)
+			return finish(command, runCommand(ctx, command, arguments[1:], tame(command.name, out)), tame("", errs))
 		}
 	}
 	fmt.Fprintf(errs, "vessik: there is no command %q; see them with: vessik -h\n", arguments[0])
@@ -334,6 +335,8 @@ func asWritten(field string) string {
 		return "name"
 	case "administrator.name":
 		return "-administrator"
+	case "id":
+		return "ID"
 	case "finishing_touches":
 		return "-touch"
 	case "domains":

@@ -13,6 +13,7 @@ import (
 	"vessik/client"
 	"vessik/internal/core/check"
 	"vessik/internal/core/plan"
+	"vessik/internal/core/wire"
 )
 
 func TestFlagsStandBeforeOrAfterNames(t *testing.T) {
@@ -94,7 +95,7 @@ func watched(state plan.OperationState, passed ...*bool) client.Watched {
 	var w client.Watched
 	w.State = state
 	for i, p := range passed {
-		w.Sites = append(w.Sites, plan.OperationSite{Site: fmt.Sprint("garden-", i), State: state, Report: &check.SiteReport{Passed: p}})
+		w.Sites = append(w.Sites, wire.OperationSite{Site: fmt.Sprint("garden-", i), State: state, Report: &check.SiteReport{Passed: p}})
 	}
 	return w
 }
@@ -113,7 +114,7 @@ func TestPlainProgressIsALineAStep(t *testing.T) {
 	w := watched("running", nil)
 	w.Sites[0].Report = nil
 	for _, text := range []string{"laying out files", "laying out files", "starting PHP"} {
-		w.Activity = map[string]plan.Activity{"garden-0": {Text: text, Fraction: -1}}
+		w.Activity = map[string]wire.Activity{"garden-0": {Text: text, Fraction: -1}}
 		see(w)
 	}
 	yes := true
@@ -125,7 +126,7 @@ func TestPlainProgressIsALineAStep(t *testing.T) {
 func TestActivitySaysHowFar(t *testing.T) {
 	w := watched("running", nil)
 	assert.Equal(t, "waiting", activity(w, "garden-0"))
-	w.Activity = map[string]plan.Activity{"garden-0": {Text: "downloading", Fraction: 0.42}}
+	w.Activity = map[string]wire.Activity{"garden-0": {Text: "downloading", Fraction: 0.42}}
 	assert.Equal(t, "downloading 42%", activity(w, "garden-0"))
 	assert.Empty(t, activity(w, "nobody"))
 }
@@ -144,4 +145,11 @@ func TestCommandsForAFolder(t *testing.T) {
 	}
 	_, err := commandWords("vim 'open", "/srv")
 	assert.ErrorContains(t, err, "is not closed")
+}
+
+func TestATerminalIsNotCommandedByWhatIsPrinted(t *testing.T) {
+	for text, want := range map[string]string{"plain\n\tfern": "plain\n\tfern", "\x1b[32mpass\x1b[0m": "\x1b[32mpass\x1b[0m",
+		"\x1b]0;owned\x07": "�]0;owned�", "a\x1b[2Jb\rc": "a�[2Jb�c", "über \u202egnp.exe": "über �gnp.exe", "\u009b2J": "�2J"} {
+		assert.Equal(t, want, string(harmless([]byte(text))))
+	}
 }

@@ -45,6 +45,13 @@ func runNew(ctx context.Context, c *call) error {
 	if asked.in != "" {
 		return c.makeAsWritten(ctx, service, asked.in, asked.r, asked.dryRun)
 	}
+	for _, path := range []*string{&asked.r.Archive, &asked.r.SQL} {
+		done, err := c.bring(ctx, service, path)
+		if err != nil {
+			return err
+		}
+		defer done()
+	}
 	requests := []client.Request{}
 	for _, name := range c.names {
 		each := asked.r
@@ -73,14 +80,15 @@ func (a *newSites) flags(c *call) {
 	text(&a.r.Administrator.Mail, "mail", "administrator's mail address (default: keeper@NAME.example)", false)
 	text(&a.r.Administrator.Password, "password", "administrator's password, 12 characters or more (default: generated)", true)
 	text(&a.r.CMS, "cms", "the CMS (default: wordpress)", false)
-	text(&a.r.CMSVersion, "cms-version", "its version, or newest (default: the usual one)", false)
-	text(&a.r.PHP, "php", "PHP engine, such as php-8.2", false)
-	text(&a.r.Web, "web", "web server engine, such as nginx-1.22", false)
-	text(&a.r.Database, "database", "database engine, such as mariadb-10.11", false)
+	text(&a.r.CMSVersion, "cms-version", "its version (default: newest)", false)
+	text(&a.r.PHP, "php", "PHP engine, such as php-8.4", false)
+	text(&a.r.Web, "web", "web server engine, such as nginx-1.26", false)
+	text(&a.r.Database, "database", "database engine, such as mariadb-11.8", false)
 	text(&a.r.DatabaseName, "database-name", "the site's database (default: from the name)", true)
 	text(&a.r.DatabaseUser, "database-user", "the database's user (default: from the name)", true)
 	text(&a.r.DatabasePassword, "database-password", "that user's password (default: generated)", true)
-	text(&a.r.Archive, "archive", "release archive of any PHP CMS (.zip, .tar.gz, .tar.zst), whose own installer asks in the browser", false)
+	text(&a.r.Archive, "archive", "release or site of a PHP CMS in an archive (.zip, .tar.gz, .tar.zst); a CMS that is known needs "+
+		"no installer, unless -cms archive", false)
 	text(&a.r.Adopt, "adopt", "existing folder, used where it stands", true)
 	c.flags.StringVar(&a.in, "in", "", "folder with a vessik-site.yaml, used where it stands and made as that file says")
 	text(&a.r.Stencil, "stencil", "saved site that it is drawn from; see them with vessik stencil", false)
@@ -100,7 +108,8 @@ func (a *newSites) flags(c *call) {
 	c.flags.Var(&a.themes, "theme", "theme of the shelf; the first is the active one")
 	text(&a.r.Language, "language", "language of the CMS, such as de_DE, or de where only one fits", false)
 	text(&a.r.TimeZone, "time-zone", "time zone, such as Europe/Lisbon (default: UTC)", false)
-	c.flags.BoolVar(&a.r.Offline, "offline", false, "what the site asks of other machines is refused at once")
+	text(&a.r.Outgoing, "outgoing", "web, open or closed: what the site may ask of other machines (default: web)", false)
+	text(&a.r.HTTPS, "https", "on or off: whether it answers over https alone (default: off)", false)
 	text(&a.r.Prefix, "prefix", "begins the names of the CMS's tables (default: generated, such as k3xw_)", false)
 	c.flags.BoolVar(&a.dryRun, "dry-run", false, "tell what would be made, and change nothing")
 }
@@ -179,7 +188,7 @@ func (c *call) makeAsWritten(ctx context.Context, service *client.Client, folder
 	if err != nil {
 		return err
 	}
-	r := file.Request()
+	r := client.Request(file.Request())
 	r.Adopt, r.SubSites, r.Plugins, r.Themes, r.Touches, r.Language = folder, nil, nil, nil, nil,
 		"" // all that is in the folder and the dump
 	if file.SQL != "" {
@@ -275,7 +284,7 @@ func (c *call) makeSites(ctx context.Context, service *client.Client, requests .
 	}
 	table.Flush()
 	for _, s := range sites {
-		if requests[0].Archive != "" && s.Name == requests[0].Name {
+		if requests[0].Archive != "" && s.Name == site.ASCII(requests[0].Name) && s.CMS.Name == site.ArchiveCMS {
 			fmt.Fprintf(c.out, "\nIts installer asks for the database: host %s, port %d, name %s, user %s\n", s.Database.Host, s.Database.Port,
 				s.Database.Name, s.Database.User)
 		}

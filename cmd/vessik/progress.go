@@ -23,7 +23,7 @@ func sorted(words []string) []string { return slices.Sorted(slices.Values(words)
 // follow shows an operation as it goes: on a terminal a line a site, elsewhere a line whenever a site comes to another step. An
 // interrupt asks the service to cancel it and waits until it has been taken back.
 func (c *call) follow(ctx context.Context, service *client.Client, operation client.Operation) (client.Watched, error) {
-	see, done := plainProgress(os.Stderr)
+	see, done := plainProgress(tame("", os.Stderr))
 	if *c.json {
 		see, done = func(client.Watched) {}, func() {}
 	} else if term.IsTerminal(int(os.Stderr.Fd())) {
@@ -42,7 +42,7 @@ func (c *call) follow(ctx context.Context, service *client.Client, operation cli
 	}
 	for _, part := range watched.Sites {
 		if part.Problem != "" {
-			fmt.Fprintf(os.Stderr, "%s: %s\n", site.Shown(part.Site), part.Problem)
+			fmt.Fprintf(tame("", os.Stderr), "%s: %s\n", site.Shown(part.Site), part.Problem)
 		}
 	}
 	return watched, nil

@@ -4,12 +4,15 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"path/filepath"
 	"strings"
 	"text/tabwriter"
 
 	"vessik/client"
 	"vessik/internal/core/check"
 	"vessik/internal/core/plan"
+	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
 )
 
 var restackCommand = command{name: "restack", names: "NAME", about: "change a site's PHP, web server or database",
@@ -83,7 +86,7 @@ func printPreview(out io.Writer, name string, p client.RestackPreview) {
 
 // changeOf is what a change tells of itself; of other operations it is empty.
 func changeOf(watched client.Watched) plan.Change {
-	return plan.DetailsOf[plan.Change](watched.Operation)
+	return wire.DetailsOf[plan.Change](watched.Operation)
 }
 
 // printChange says how a change ended.
@@ -94,7 +97,7 @@ func (c *call) printChange(watched client.Watched) {
 		if part.Report != nil && part.Report.Passed != nil {
 			summary = part.Report.Summary()
 		}
-		fmt.Fprintf(c.out, "%s: %s", part.Site, summary)
+		fmt.Fprintf(c.out, "%s: %s", site.Shown(part.Site), summary)
 		if change.DowntimeMilliseconds > 0 {
 			fmt.Fprintf(c.out, "; longest time without an answer %d ms", change.DowntimeMilliseconds)
 		}
@@ -115,7 +118,8 @@ func (c *call) printChange(watched client.Watched) {
 			}
 		}
 		if change.RestorePoint != "" {
-			fmt.Fprintf(c.out, "  restore point: %s\n", change.RestorePoint)
+			id := filepath.Base(change.RestorePoint)
+			fmt.Fprintf(c.out, "  restore point: %s (vessik restore %s -back %s)\n", id, site.Shown(part.Site), id)
 		}
 	}
 }

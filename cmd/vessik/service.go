@@ -24,6 +24,8 @@ var serveCommand = command{name: "serve", about: "run the service",
 			"account to become when started by root (default: the home's owner, else who started sudo, else vessik)")
 		port := c.flags.Int("gateway-port", 0, "port of the gateway; a home keeps it for all its life (default: 80 where it can be had, else "+
 			"a free one)")
+		secure := c.flags.Int("https-port", 0, "port of the gateway for https; a home keeps it as well (default: 443 where it can be had, "+
+			"else a free one)")
 		sitePorts := c.flags.String("site-ports", "", "range that new sites get their own ports from, such as 31000-31999; the home remembers it")
 		hosts := c.flags.String("hosts-file", "", "hosts file of this machine (default: "+names.HostsFile+")")
 		dsn := c.flags.String("records-dsn", "", "MariaDB server of your own for the records, such as "+
@@ -39,15 +41,17 @@ var serveCommand = command{name: "serve", about: "run the service",
 				return usageError{fmt.Sprintf("-site-ports: %q is not a range of ports from 1024 to 65535, as in 31000-31999", *sitePorts)}
 			}
 		}
-		if *port < 0 || *port > 65535 {
-			return usageError{fmt.Sprintf("-gateway-port: %d is not a port", *port)}
+		for name, port := range map[string]int{"gateway-port": *port, "https-port": *secure} {
+			if port < 0 || port > 65535 {
+				return usageError{fmt.Sprintf("-%s: %d is not a port", name, port)}
+			}
 		}
 		home, err := c.homeFolder()
 		if err != nil {
 			return err
 		}
-		return service.Run(ctx, service.Options{Home: home, Account: *account, GatewayPort: *port, SitePorts: ports, HostsFile: *hosts,
-			RecordsDSN: *dsn, RecordsPlain: *plain, Out: c.out})
+		return service.Run(ctx, service.Options{Home: home, Account: *account, GatewayPort: *port, HTTPSPort: *secure, SitePorts: ports,
+			HostsFile: *hosts, RecordsDSN: *dsn, RecordsPlain: *plain, Out: c.out})
 	}}
 
 var statusCommand = command{name: "status", about: "show the service",
@@ -79,7 +83,8 @@ var statusCommand = command{name: "status", about: "show the service",
 		table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
 		for _, row := range append([][2]string{{"version", s.Version},
 			{"process", fmt.Sprintf("%d, as %s, since %s", s.PID, s.Account, s.StartedAt.Local().Format("2006-01-02 15:04:05"))},
-			{"home", s.Home}, {"engines", s.EngineStore}, {"api", s.API}, {"console", s.Console}, {"gateway", fmt.Sprintf("port %d", s.GatewayPort)},
+			{"home", s.Home}, {"engines", s.EngineStore}, {"api", s.API}, {"console", s.Console},
+			{"gateway", fmt.Sprintf("port %d, and %d for https", s.GatewayPort, s.HTTPSPort)},
 			{"sites", strings.Join(sites, ", ")}}, walls.Lines()...) {
 			fmt.Fprintf(table, "%s\t%s\n", row[0], row[1])
 		}

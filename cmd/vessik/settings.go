@@ -229,7 +229,18 @@ func printSettings(out io.Writer, page client.SettingsPage, history bool) error 
 		}
 		fmt.Fprintf(table, "%s\t%s = %s\n", label, name, page.Usual[name])
 	}
-	fmt.Fprintf(table, "extensions\t%s\n", strings.Join(page.Extensions, ", "))
+	on, off := []string{}, []string{}
+	for _, name := range page.Extensions {
+		if is, said := page.Settings.Extensions[name]; said && is || !said && !slices.Contains(page.Extras, name) {
+			on = append(on, name)
+		} else {
+			off = append(off, name)
+		}
+	}
+	fmt.Fprintf(table, "extensions\t%s\n", strings.Join(on, ", "))
+	if len(off) > 0 {
+		fmt.Fprintf(table, "switched off\t%s\n", strings.Join(off, ", "))
+	}
 	for i, limit := range page.Limits {
 		amount := func(n int64) string {
 			switch limit.Name {

@@ -1,17 +1,15 @@
 package main
 
 import (
-	"bufio"
 	"cmp"
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"slices"
 	"strings"
 	"text/tabwriter"
-
-	"golang.org/x/term"
 
 	"vessik/client"
 	"vessik/internal/core/check"
@@ -25,29 +23,15 @@ var sitesCommand = command{name: "sites", about: "list all sites",
 	example:  "vessik sites\nvessik sites -failed\nvessik sites -group \"Open days\" -engine php-7.4", run: runSites}
 
 func runSites(ctx context.Context, c *call) error {
-	wanted := wantedSites{}
-	c.flags.StringVar(&wanted.group, "group", "", "only sites of this group")
-	c.flags.StringVar(&wanted.state, "state", "", "only sites in this state, such as running or stopped")
-	c.flags.StringVar(&wanted.engine, "engine", "", "only sites on an engine, such as php-8.4, nginx or mariadb-10.5")
-	c.flags.BoolVar(&wanted.failed, "failed", false, "only sites that failed, or of which a check failed")
+	wanted := c.choosing()
 	service, err := c.connect()
 	if err != nil {
 		return err
 	}
-	all, err := service.Sites(ctx, false)
+	sites, all, err := wanted.sites(ctx, service)
 	if err != nil {
 		return err
 	}
-	report, err := service.Reports(ctx)
-	if err != nil {
-		return err
-	}
-	for _, r := range report.Sites {
-		if r.Passed != nil && !*r.Passed {
-			wanted.failing = append(wanted.failing, r.Site)
-		}
-	}
-	sites := slices.DeleteFunc(slices.Clone(all), func(s client.Site) bool { return !wanted.fits(s) })
 	switch {
 	case *c.json:
 		return c.printJSON(sites)
@@ -59,20 +43,6 @@ func runSites(ctx context.Context, c *call) error {
 		return nil
 	}
 	return c.fleetTable(ctx, service, sites)
-}
-
-// wantedSites are what sites are chosen by.
-type wantedSites struct {
-	group, state, engine string
-	failed               bool
-	failing              []string // by their newest reports
-}
-
-func (w wantedSites) fits(s client.Site) bool {
-	on := []string{s.Stack.PHP.Engine, s.Stack.Web.Engine, s.Stack.Database.Engine}
-	return (w.group == "" || strings.EqualFold(s.Group, w.group)) && (w.state == "" || string(s.State) == w.state) &&
-		(w.engine == "" || slices.ContainsFunc(on, func(id string) bool { return id == w.engine || strings.HasPrefix(id, w.engine+"-") })) &&
-		(!w.failed || s.State == site.Failed || s.State == site.Running && slices.Contains(w.failing, s.Name))
 }
 
 // fleetTable prints a line a site.
@@ -142,7 +112,7 @@ func (c *call) printSite(s client.Site, words string, more ...[2]string) error {
 	}
 	rows = append(rows, [][2]string{{"own port", fmt.Sprintf("127.0.0.1:%d", s.Port)},
 		{"folder", s.Folder}, {"cms", s.CMS.Title + " " + s.CMS.Version}, {"language", s.Language}, {"time zone", s.TimeZone},
-		{"search engines", said(s.SearchEngines, "may list it")}, {"offline", said(s.Offline, "what it asks of other machines is refused")},
+		{"search engines", said(s.SearchEngines, "may list it")}, {"other machines", machines(s)},
 		{"finishing touches", strings.Join(s.Touches, ", ")}, {"plugins", strings.Join(s.Plugins, ", ")},
 		{"themes", strings.Join(s.Themes, ", ")},
 		{"stack", fmt.Sprintf("%s (%s), %s (%s), %s (%s)", s.Stack.PHP.Engine, s.Stack.PHP.Version, s.Stack.Web.Engine, s.Stack.Web.Version,
@@ -158,8 +128,13 @@ func (c *call) printSite(s client.Site, words string, more ...[2]string) error {
 	if !s.CreatedAt.IsZero() {
 		rows = append(rows, [2]string{"made", s.CreatedAt.Local().Format("2006-01-02 15:04")})
 	}
-	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
-	for _, row := range append(rows, more...) {
+	return printFacts(c.out, append(rows, more...))
+}
+
+// printFacts shows what is known, a line each; what is empty is left out.
+func printFacts(out io.Writer, rows [][2]string) error {
+	table := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
+	for _, row := range rows {
 		if row[1] != "" {
 			fmt.Fprintf(table, "%s\t%s\n", row[0], row[1])
 		}
@@ -195,22 +170,26 @@ var startCommand = command{name: "start", names: "[NAME…]", about: "start site
 
 var stopCommand = command{name: "stop", names: "[NAME…]", about: "stop sites",
 	synopsis: "Stops sites: nothing of them runs until they are started.",
-	example:  "vessik stop orchard-days seed-exchange\nvessik stop -all", run: runOn(plan.Stop)}
+	example:  "vessik stop orchard-days seed-exchange\nvessik stop -group \"Open days\"\nvessik stop -all", run: runOn(plan.Stop)}
 
 // runOn is a command that has something done with sites.
 func runOn(kind plan.Kind) func(context.Context, *call) error {
 	return func(ctx context.Context, c *call) error {
-		all := c.flags.Bool("all", false, "all sites")
+		all, wanted := c.flags.Bool("all", false, "all sites"), c.choosing()
 		service, err := c.connect(func() error {
-			if *all == (len(c.names) > 0) {
-				return usageError{"name sites, or give -all"}
+			if *all == (len(c.names) > 0 || wanted.given()) {
+				return usageError{"name sites, or give -all; -group, -state, -engine and -failed choose some"}
 			}
-			return nil
+			return wanted.judge(c.names, false)
 		})
 		if err != nil {
 			return err
 		}
-		operation, err := service.Do(ctx, kind, wire.Names{Names: c.names, All: *all})
+		names, err := wanted.names(ctx, service, c.names)
+		if err != nil {
+			return err
+		}
+		operation, err := service.Do(ctx, kind, wire.Names{Names: names, All: *all})
 		watched, err := c.carryOut(ctx, service, operation, err)
 		if err != nil {
 			return err
@@ -221,7 +200,7 @@ func runOn(kind plan.Kind) func(context.Context, *call) error {
 				return err
 			}
 			for _, s := range sites {
-				if s.Notice != "" && slices.ContainsFunc(watched.Sites, func(part plan.OperationSite) bool { return part.Site == s.Name }) {
+				if s.Notice != "" && slices.ContainsFunc(watched.Sites, func(part wire.OperationSite) bool { return part.Site == s.Name }) {
 					fmt.Fprintf(c.out, "%s: %s\n", site.Shown(s.Name), s.Notice)
 				}
 			}
@@ -232,13 +211,19 @@ func runOn(kind plan.Kind) func(context.Context, *call) error {
 
 var verifyCommand = command{name: "verify", names: "[NAME…]", about: "prove that sites answer",
 	synopsis: "Asks sites everything, from outside: all of them, or those that are named. Exits with 3 when a check fails.",
-	example:  "vessik verify\nvessik verify orchard-days -junit > report.xml", run: func(ctx context.Context, c *call) error {
+	example:  "vessik verify\nvessik verify -failed\nvessik verify orchard-days -junit > report.xml", run: func(ctx context.Context,
+		c *call) error {
 		junit := c.flags.Bool("junit", false, "print JUnit XML")
-		service, err := c.connect(c.oneFormat("junit", junit))
+		wanted := c.choosing()
+		service, err := c.connect(c.oneFormat("junit", junit), func() error { return wanted.judge(c.names, false) })
 		if err != nil {
 			return err
 		}
-		operation, err := service.Do(ctx, plan.Verify, wire.Names{Names: c.names, All: len(c.names) == 0})
+		names, err := wanted.names(ctx, service, c.names)
+		if err != nil {
+			return err
+		}
+		operation, err := service.Do(ctx, plan.Verify, wire.Names{Names: names, All: len(names) == 0})
 		if err != nil {
 			return err
 		}
@@ -267,20 +252,38 @@ var verifyCommand = command{name: "verify", names: "[NAME…]", about: "prove th
 		return outcome(watched)
 	}}
 
-var retireCommand = command{name: "retire", names: "NAME…", about: "remove sites and all that belongs to them",
+// machines says what a site may ask of other machines.
+func machines(s client.Site) string {
+	said := map[string]string{"web": "may be asked by HTTP and HTTPS", "open": "may be asked anything",
+		"closed": "may be asked nothing"}[s.Outgoing]
+	if len(s.Reach) > 0 {
+		said += "; also " + strings.Join(s.Reach, ", ")
+	}
+	if len(s.Refuse) > 0 {
+		said += "; in no case " + strings.Join(s.Refuse, ", ")
+	}
+	return said
+}
+
+var retireCommand = command{name: "retire", names: "[NAME…]", about: "remove sites and all that belongs to them",
 	synopsis: "Removes sites: folder, database, user, virtual host, logs. Asks first, unless -yes is given.",
 	example:  "vessik retire moss-archive -keep-files", run: func(ctx context.Context, c *call) error {
 		yes := c.flags.Bool("yes", false, "do not ask")
 		keep := c.flags.Bool("keep-files", false, "keep the folder, and the database as a dump")
-		service, err := c.connect()
+		wanted := c.choosing()
+		service, err := c.connect(func() error { return wanted.judge(c.names, true) })
+		if err != nil {
+			return err
+		}
+		names, err := wanted.names(ctx, service, c.names)
 		if err != nil {
 			return err
 		}
 		if !*yes {
-			if !term.IsTerminal(int(os.Stdin.Fd())) {
-				return usageError{"nobody is there to be asked; give -yes"}
+			if err := somebody(); err != nil {
+				return err
 			}
-			for _, name := range c.names {
+			for _, name := range names {
 				s, err := service.Site(ctx, name, false)
 				if err != nil {
 					return err
@@ -290,14 +293,11 @@ var retireCommand = command{name: "retire", names: "NAME…", about: "remove sit
 					fmt.Fprintf(os.Stderr, "  but keeps the folder, and the database as a dump\n")
 				}
 			}
-			fmt.Fprint(os.Stderr, "Go on? Write yes: ")
-			answer, _ := bufio.NewReader(os.Stdin).ReadString('\n')
-			if strings.TrimSpace(answer) != "yes" {
-				fmt.Fprintln(os.Stderr, "nothing was changed")
-				return exitCode(exitFailed)
+			if err := goOn(); err != nil {
+				return err
 			}
 		}
-		operation, err := service.Do(ctx, plan.Retire, wire.Names{Names: c.names, KeepFiles: *keep})
+		operation, err := service.Do(ctx, plan.Retire, wire.Names{Names: names, KeepFiles: *keep})
 		watched, err := c.carryOut(ctx, service, operation, err)
 		if err != nil {
 			return err

@@ -17,6 +17,7 @@ import (
 	"vessik/internal/core/check"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
 )
 
 func TestSettingsAreReadFromTheCommandLine(t *testing.T) {
@@ -29,12 +30,12 @@ func TestSettingsAreReadFromTheCommandLine(t *testing.T) {
 	assert.Equal(t, client.Settings{PHP: map[string]string{"memory_limit": "512M"}, Extensions: map[string]bool{"intl": false},
 		HostLines: map[string]string{}, Allow: []string{"/a", "/b"}, Debug: true, RestAfter: 1800}, next)
 	assert.Equal(t, "256M", page.Settings.PHP["memory_limit"], "what is there stays until the service has changed it")
-	next, err = askedSettings{words: []string{"offline=on", "xdebug=9100", "rest=never", "memory=1G", "processor=50%"},
+	next, err = askedSettings{words: []string{"outgoing=closed", "xdebug=9100", "rest=never", "memory=1G", "processor=50%"},
 		drop: list{"/a"}}.change(page)
 	require.NoError(t, err)
 	assert.Empty(t, next.Allow)
 	assert.Equal(t, []int{9100, -1, 1 << 30, 50}, []int{next.Xdebug, next.RestAfter, int(next.Memory), next.Processor})
-	assert.True(t, next.Offline)
+	assert.Equal(t, "closed", next.Outgoing)
 	for _, bad := range []askedSettings{{words: list{"memory_limit"}}, {extensions: list{"gd=maybe"}}, {drop: list{"/c"}},
 		{words: list{"debug=perhaps"}},
 		{words: list{"xdebug=port"}}, {words: list{"rest=10ms"}}, {words: list{"memory=much"}}} {
@@ -90,7 +91,7 @@ func TestWhatFollowsTwoDashesIsTheCommandsOwn(t *testing.T) {
 	_, err = pairs([]string{"=1"})
 	assert.ErrorAs(t, err, &usageError{})
 	assert.Equal(t, exitCode(exitCheckFailed), outcome(client.Watched{Operation: client.Operation{
-		Details: json.RawMessage(`{"went_back":true,"worse":["front-page"]}`), Sites: []plan.OperationSite{{State: plan.OperationFailed}}}}))
+		Details: json.RawMessage(`{"went_back":true,"worse":["front-page"]}`), Sites: []wire.OperationSite{{State: plan.OperationFailed}}}}))
 }
 
 func TestStartingAtLogin(t *testing.T) {

@@ -7,6 +7,7 @@ import (
 	"vessik/client"
 	"vessik/internal/core/check"
 	"vessik/internal/core/plan"
+	"vessik/internal/core/wire"
 )
 
 var trialCommand = command{name: "trial", names: "NAME", about: "try a site on many stacks",
@@ -39,7 +40,7 @@ func runTrial(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	trial := plan.DetailsOf[plan.Trial](watched.Operation)
+	trial := wire.DetailsOf[plan.Trial](watched.Operation)
 	switch {
 	case *c.json:
 		err = c.printJSON(trial)

@@ -122,3 +122,40 @@ export function Rename({ site: s, busy }: { site: Site; busy: boolean }) {
     </PreviewForm>
   )
 }
+
+// Scheme has the site answer over https alone, or over http.
+export function Scheme({ site: s, busy }: { site: Site; busy: boolean }) {
+  const [open, setOpen] = useState(false)
+  const [, go] = useLocation()
+  const to = s.https ? "http" : "https"
+  const change = { ...of({ name: s.name }), body: { https: s.https ? ("off" as const) : ("on" as const) } }
+  const preview = usePreview(
+    () => answer(api.POST("/api/v1/sites/{name}/rename/preview", change)),
+    async () => {
+      const operation = await answer(api.POST("/api/v1/sites/{name}/rename", change))
+      setOpen(false)
+      go(`/operations#${operation.id}`)
+    },
+  )
+  if (!open)
+    return (
+      <Word disabled={busy} onClick={() => setOpen(true)}>
+        {to} instead…
+      </Word>
+    )
+  return (
+    <PreviewForm
+      className="w-full border-t border-line pt-3"
+      verb={`Answer over ${to}`}
+      ready
+      busy={busy}
+      preview={preview}
+      close={() => setOpen(false)}
+    >
+      <p className="text-[13px] text-soft">
+        Vessik rewrites every address in the site, leads requests over {s.https ? "https" : "http"} there, and
+        keeps whoever is signed in so. The site goes back by itself when a check fails that passed before.
+      </p>
+    </PreviewForm>
+  )
+}

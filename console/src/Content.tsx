@@ -2,7 +2,7 @@
 import { useState } from "react"
 import { answer, api, of, queries, told, type Site } from "./api"
 import { Mono, Word } from "./ui"
-import { Entry, PreviewForm, usePreview } from "./PreviewForm"
+import { BaseAddress, Entry, PreviewForm, usePreview } from "./PreviewForm"
 
 // LoadSQL puts a dump in the place of the database.
 export function LoadSQL({ site: s, busy }: { site: Site; busy: boolean }) {
@@ -36,13 +36,7 @@ export function LoadSQL({ site: s, busy }: { site: Site; busy: boolean }) {
           change={preview.changing(setSQL)}
           placeholder="/home/ines/orchard.sql.gz"
         />
-        <Entry
-          label="Base address in it, where it does not tell"
-          name="sql-address"
-          value={address}
-          change={preview.changing(setAddress)}
-          placeholder="https://orchard-days.example"
-        />
+        <BaseAddress name="sql-address" value={address} change={preview.changing(setAddress)} />
         <p className="mt-1 text-[13px] text-soft">
           It takes the place of the database, re-addressed to this site. A restore point is taken first.
         </p>

@@ -18,6 +18,8 @@ const titles: Record<string, string> = {
   finishing_touches: "Finishing touches",
   language: "Language",
   time_zone: "Time zone",
+  https: "https",
+  outgoing: "Other machines",
   appearance: "Appearance",
   operations_days: "Days of history",
   operations_kept: "Length of history",

@@ -5,8 +5,7 @@ import { Link } from "wouter"
 import { answer, api, of, type Check, type Site } from "./api"
 import { ChangeStack } from "./Stack"
 import { Mono, Word, Fact } from "./ui"
-import { Domains } from "./Addresses"
-import { Rename } from "./Addresses"
+import { Domains, Rename, Scheme } from "./Addresses"
 import { LoadSQL } from "./Content"
 import { Commands } from "./Content"
 import { SaveAs } from "./Content"
@@ -84,10 +83,8 @@ function AddressFacts({ site: s, busy }: Shown) {
             <Mono>127.0.0.1:{s.port}</Mono>
           </Fact>
           <Fact name="title">{s.title}</Fact>
-          {(s.language || s.time_zone || s.offline) && (
-            <Fact name="made with">
-              {[s.language, s.time_zone, s.offline && "works offline"].filter(Boolean).join(", ")}
-            </Fact>
+          {(s.language || s.time_zone) && (
+            <Fact name="made with">{[s.language, s.time_zone].filter(Boolean).join(", ")}</Fact>
           )}
         </>,
       )}
@@ -101,6 +98,7 @@ function AddressFacts({ site: s, busy }: Shown) {
           Open the site
         </a>
         <Rename site={s} busy={busy} />
+        <Scheme site={s} busy={busy} />
       </p>
     </>
   )

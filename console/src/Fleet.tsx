@@ -3,12 +3,13 @@ import { Fragment, useCallback, useEffect, useMemo, useRef, useState, type RefOb
 import { Link, useSearch } from "wouter"
 import { answer, api, queries, useReports, useSites, type Site, type SiteReport, told } from "./api"
 import { useLive, type Live } from "./live"
+import { bring } from "./Bring"
 import { NewSite } from "./NewSite"
 import { Strip, summary } from "./Strip"
 import { Button, Mono, Notice, Retire, stateOf, useAsk, Word } from "./ui"
 
 export const columns =
-  "grid grid-cols-[1.75rem_minmax(0,1fr)_auto] items-center gap-x-4 lg:grid-cols-[1.75rem_minmax(9rem,1.5fr)_6.5rem_minmax(9rem,1.3fr)_minmax(9rem,1.1fr)_9.5rem]"
+  "grid grid-cols-[1.75rem_minmax(0,1fr)_auto] items-center gap-x-4 lg:grid-cols-[1.75rem_minmax(9rem,1.5fr)_6.5rem_minmax(9rem,1.3fr)_minmax(9rem,1.1fr)_10.5rem]"
 // On a narrow page, what a row says besides stands below its title.
 const below = "max-lg:col-span-2 max-lg:col-start-2"
 
@@ -181,14 +182,18 @@ function useKeys(search: RefObject<HTMLInputElement | null>, make: () => void) {
 
 // useMaking tells whether the form for a new site is open, which an address can ask for.
 function useMaking() {
-  const asked = new URLSearchParams(useSearch()).has("new")
+  const search = new URLSearchParams(useSearch())
+  const asked = search.has("new")
   const [making, setMaking] = useState(asked)
+  const [archive, setArchive] = useState(search.get("archive") ?? undefined)
+  const brought = search.get("archive")
   useEffect(() => {
     if (!asked) return
+    setArchive(brought ?? undefined)
     setMaking(true)
     history.replaceState(null, "", "/") // asked for once
-  }, [asked])
-  return [making, setMaking] as const
+  }, [asked, brought])
+  return [making, setMaking, archive] as const
 }
 
 // useFilter keeps the filter in the page's address, so that it can be kept and shared.
@@ -207,7 +212,7 @@ export function Fleet() {
   const { send, fault, clear } = useAsk()
   const [filter, setFilter] = useFilter()
   const [chosen, setChosen] = useState(new Set<string>())
-  const [making, setMaking] = useMaking()
+  const [making, setMaking, archive] = useMaking()
   const [order, setOrder] = useState<Order>({ by: "site", down: false })
   const search = useRef<HTMLInputElement>(null)
   const make = useCallback(() => setMaking(true), [setMaking])
@@ -253,7 +258,7 @@ export function Fleet() {
         {making && (
           <div role="row">
             <div role="cell">
-              <NewSite onClose={() => setMaking(false)} />
+              <NewSite key={archive} archive={archive} onClose={() => setMaking(false)} />
             </div>
           </div>
         )}
@@ -360,6 +365,9 @@ function Top({
       >
         as a file
       </Link>
+      <Word className="text-[13px] text-soft" onClick={bring} title="Or drop it on any page">
+        Bring a file…
+      </Word>
       {make && (
         <Button tone="strong" onClick={make} aria-keyshortcuts="n">
           New site

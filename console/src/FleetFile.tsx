@@ -1,6 +1,6 @@
 // Fleet file: the fleet as a text that can be kept, compared and applied.
 import { useQuery } from "@tanstack/react-query"
-import { useEffect, useState } from "react"
+import { useEffect, useRef, useState } from "react"
 import { Link } from "wouter"
 import { answer, api, told, useOperations, type FleetStep, type Operation } from "./api"
 import { useOperation } from "./live"
@@ -18,6 +18,22 @@ const verbs: Record<FleetStep["what"], string> = {
   stop: "stop",
 }
 
+// useBrought takes a fleet file that was dropped on a page.
+function useBrought(write: (text: string) => void) {
+  const latest = useRef(write)
+  latest.current = write
+  useEffect(() => {
+    const take = () => {
+      const text = sessionStorage.getItem("fleet file")
+      sessionStorage.removeItem("fleet file")
+      if (text !== null) latest.current(text)
+    }
+    take()
+    addEventListener("vessik:fleet-file", take)
+    return () => removeEventListener("vessik:fleet-file", take)
+  }, [])
+}
+
 export function FleetFile() {
   const written = useQuery({
     queryKey: ["fleet-file"],
@@ -32,6 +48,7 @@ export function FleetFile() {
     setDraft(next)
     setSteps(undefined)
   }
+  useBrought(write)
   const preview = async () => {
     setFault(undefined)
     setSteps(undefined)

@@ -42,6 +42,7 @@ export function Machine() {
       {survey.isError && <Notice tone="fail">{survey.error.message}</Notice>}
       {!survey.data && !survey.isError && <div className="h-40 animate-pulse bg-wash" aria-busy />}
       <Names />
+      <Authority />
       <Sessions />
       <div className="gap-x-12 lg:columns-2">
         {areas.map((area) => (
@@ -79,6 +80,36 @@ export function Machine() {
         ))}
       </div>
     </>
+  )
+}
+
+// Authority is what browsers have to believe for https without a warning.
+function Authority() {
+  const authority = useQuery({
+    queryKey: ["authority"],
+    queryFn: () => answer(api.GET("/api/v1/authority")),
+  })
+  const a = authority.data
+  if (!a) return null
+  return (
+    <section data-authority className="mb-6 border-y border-line-strong py-4">
+      <h2 className="text-[15px] font-semibold">Certificates for https</h2>
+      <p>
+        This home signs them itself, as <Mono>{a.name}</Mono>, for {a.endings.join(", ")} and for nothing
+        else. Have your browsers believe it with <Mono>vessik authority add</Mono>, or give them{" "}
+        <a
+          className="text-accent underline"
+          download="vessik-authority.pem"
+          href={`data:application/x-pem-file,${encodeURIComponent(a.certificate)}`}
+        >
+          its certificate
+        </a>{" "}
+        by hand.
+      </p>
+      <p className="text-[13px] break-all text-soft">
+        Until {a.not_after.slice(0, 10)}; SHA-256 {a.sha256}
+      </p>
+    </section>
   )
 }
 

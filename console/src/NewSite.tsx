@@ -6,8 +6,8 @@ import { MoreFields } from "./NewSiteFields"
 import { asDefaults, fieldsOf, origins, shownFields, useForm, type Form } from "./NewSiteForm"
 import { Button, Notice, Word } from "./ui"
 
-export function NewSite({ onClose }: { onClose: () => void }) {
-  const asked = useForm()
+export function NewSite({ archive, onClose }: { archive?: string; onClose: () => void }) {
+  const asked = useForm(archive)
   const form: Form = { ...asked, ...fieldsOf(asked) }
   const { request, named, incomplete, problems, sending, setSending, setRefused, setFault, setKept, fault } =
     form
@@ -177,7 +177,7 @@ function OriginFields({ form }: { form: Form }) {
       {origin === "archive" &&
         input(
           "archive",
-          "Release archive on this machine (.zip, .tar.gz, .tar.zst)",
+          "Archive on this machine (.zip, .tar.gz, .tar.zst); one on yours can be dropped on this page",
           "/home/ines/downloads/cms-2.1.zip",
         )}
       {origin === "adopt" &&
@@ -192,7 +192,7 @@ function OriginFields({ form }: { form: Form }) {
             copy_of:
               "Its files and content as they are now, re-addressed, with an administrator and secrets of its own. The site itself is not touched.",
             archive:
-              "It is unpacked into the site's folder; the CMS's own installer then asks for the database, which stands on the site's page.",
+              "A release of a CMS that Vessik knows becomes a site of it. Any other is unpacked as it is, and its own installer asks for the database, which stands on the site's page.",
             adopt:
               "Nothing is copied. Only its configuration is changed, to name the site's own database, and given back when the site is retired.",
           }[origin]

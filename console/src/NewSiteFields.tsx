@@ -33,19 +33,6 @@ function ContentFields({ form }: { form: Form }) {
         />{" "}
         Search engines may list it
       </label>
-      <label
-        className="flex items-center gap-2 self-end pb-1"
-        title="What it asks of other machines is refused at once, so that pages do not wait for a network that is not there"
-      >
-        <input
-          type="checkbox"
-          name="offline"
-          className="accent-(--accent)"
-          checked={request.offline ?? false}
-          onChange={(e) => edit({ offline: e.target.checked || undefined })}
-        />{" "}
-        It works offline
-      </label>
       <OfTheShelf form={form} kind="plugin" />
       <OfTheShelf form={form} kind="theme" />
     </Part>
@@ -109,6 +96,20 @@ function AddressFields({ form }: { form: Form }) {
         }
       />
       {input("port", "Own port", would?.port || "")}
+      {choice("https", "Answers over", [
+        ["", defaultOf("https") === "on" ? "https, as usual" : "http, as usual"],
+        ["on", "https alone"],
+        ["off", "http"],
+      ])}
+      {choice("outgoing", "May ask other machines", [
+        [
+          "",
+          `${{ open: "anything", closed: "nothing" }[defaultOf("outgoing")] ?? "HTTP and HTTPS"}, as usual`,
+        ],
+        ["web", "HTTP and HTTPS"],
+        ["open", "anything"],
+        ["closed", "nothing: it works offline"],
+      ])}
       {input("folder", "Folder", would?.folder)}
       {input("group", "Group", defaultOf("group") || "none")}
       {origin === undefined &&

@@ -76,7 +76,7 @@ function useLate<T>(value: T, milliseconds: number): T {
 export const origins = [
   ["stencil", "A stencil"],
   ["copy_of", "Another site"],
-  ["archive", "A release archive"],
+  ["archive", "An archive"],
   ["adopt", "A folder of mine"],
 ] as const
 
@@ -96,9 +96,9 @@ function useThere() {
 }
 
 // useForm is what is asked for, what would become of it, and what is wrong with that.
-export function useForm() {
-  const [request, setRequest] = useState<Request>({ name: "" })
-  const [origin, setOrigin] = useState<Origin>()
+export function useForm(archive?: string) {
+  const [request, setRequest] = useState<Request>({ name: "", archive })
+  const [origin, setOrigin] = useState<Origin | undefined>(archive ? "archive" : undefined)
   const [more, setMore] = useState(false)
   const [refused, setRefused] = useState<Problem[]>([])
   const [fault, setFault] = useState<string>()

@@ -4,6 +4,7 @@ import { Dialog } from "radix-ui"
 import { useEffect, useRef, useState } from "react"
 import { useLocation } from "wouter"
 import { ask, answer, api, queries, told, useCMS, useSites, type Site, type Verb } from "./api"
+import { bring } from "./Bring"
 import { follow } from "./Ticket"
 
 const pages = [
@@ -12,6 +13,7 @@ const pages = [
   ["/shelf", "Shelf"],
   ["/engines", "Engines"],
   ["/operations", "Operations"],
+  ["/mail", "Mail"],
   ["/machine", "Machine"],
   ["/defaults", "Defaults"],
   ["/fleet-file", "Fleet file"],
@@ -189,6 +191,10 @@ function WithSite({ site, doing: { close, lead, act } }: { site: Site; doing: Do
       {[
         ["settings", "Settings"],
         ["logs", "Logs"],
+        ["database", "Database"],
+        ["outgoing", "What it asks of other machines"],
+        ["parts", "Plugins and themes"],
+        ["restore", "Restore points"],
         ["info", "All that it runs on"],
         ["trial", "Try other stacks"],
       ].map(([path, text]) => (
@@ -237,6 +243,15 @@ function Everything({
       <Command.Group heading="Do" className={heading}>
         <Command.Item className={item} onSelect={() => lead("/?new")}>
           Make a new site
+        </Command.Item>
+        <Command.Item
+          className={item}
+          onSelect={() => {
+            close()
+            bring()
+          }}
+        >
+          Bring a file…
         </Command.Item>
         <Command.Item
           className={item}

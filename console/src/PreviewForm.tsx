@@ -104,6 +104,15 @@ export function Entry({
   )
 }
 
+// BaseAddress asks for the address that a dump was made at.
+export const BaseAddress = (entry: { name: string; value: string; change: (value: string) => void }) => (
+  <Entry
+    {...entry}
+    label="Base address in it, where it does not tell"
+    placeholder="https://orchard-days.example"
+  />
+)
+
 // Previewed tells what the rewriter would do, and what it leaves alone.
 function Previewed({ tally }: { tally: Tally }) {
   const tables = Object.entries(tally.tables)

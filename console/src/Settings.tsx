@@ -15,6 +15,7 @@ import {
   type Settings,
   type SettingsData,
 } from "./api"
+import { Extensions } from "./Extensions"
 import { Limits } from "./Limits"
 import { Button, Crumbs, Mono, Notice, Word } from "./ui"
 
@@ -122,7 +123,7 @@ function Filled({ site, data }: { site: Site; data: SettingsData }) {
           <HostLines form={form} />
         </section>
         <section>
-          <Extensions form={form} />
+          <Extensions php={site.stack.php.engine} data={data} settings={s} edit={edit} />
           <Behaviour form={form} />
           <Limits page={data} settings={s} edit={edit} />
           <Folders form={form} />
@@ -214,31 +215,8 @@ function HostLines({ form }: { form: Form }) {
   )
 }
 
-// Extensions can be switched on and off.
-function Extensions({ form }: { form: Form }) {
-  const { data, s, edit } = form
-  return (
-    <>
-      <h2 className="mb-1 text-[15px] font-semibold">Extensions</h2>
-      <div className="flex flex-wrap gap-x-4 gap-y-0.5">
-        {data.extensions.map((x) => (
-          <label key={x} className="flex items-center gap-1.5 font-mono text-[13px]">
-            <input
-              type="checkbox"
-              className="accent-(--accent)"
-              checked={s.extensions?.[x] ?? true}
-              onChange={(e) => edit({ extensions: { ...s.extensions, [x]: e.target.checked } })}
-            />{" "}
-            {x}
-          </label>
-        ))}
-      </div>
-    </>
-  )
-}
-
 // Toggle is one thing that is on or off.
-const Toggle = ({ name, form, children }: { name: "debug" | "offline"; form: Form; children: string }) => (
+const Toggle = ({ name, form, children }: { name: "debug"; form: Form; children: string }) => (
   <label className="flex items-center gap-2">
     <input
       type="checkbox"
@@ -251,6 +229,42 @@ const Toggle = ({ name, form, children }: { name: "debug" | "offline"; form: For
   </label>
 )
 
+// OtherMachines is what it may ask of them.
+function OtherMachines({ form }: { form: Form }) {
+  const { s, edit } = form
+  const list = (field: "outgoing_allow" | "outgoing_refuse", words: string, example: string) => (
+    <label className="mt-1 flex flex-wrap items-baseline gap-x-2">
+      {words}{" "}
+      <input
+        value={(s[field] ?? []).join(" ")}
+        placeholder={example}
+        onChange={(e) => edit({ [field]: e.target.value.split(/[ ,]/) })}
+        onBlur={() => s[field]?.includes("") && edit({ [field]: s[field]?.filter(Boolean) })}
+        className="min-w-0 grow border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-faint"
+      />
+    </label>
+  )
+  return (
+    <>
+      <label className="mt-1 flex items-baseline gap-2">
+        It may ask other machines{" "}
+        <select
+          name="outgoing"
+          value={s.outgoing || "web"}
+          onChange={(e) => edit({ outgoing: e.target.value as Settings["outgoing"] })}
+          className="border-b border-line-strong bg-transparent"
+        >
+          <option value="web">HTTP and HTTPS</option>
+          <option value="open">anything</option>
+          <option value="closed">nothing: it works offline</option>
+        </select>
+      </label>
+      {list("outgoing_allow", "in any case", "api.example.org *.example.org 203.0.113.0/24 :8080")}
+      {list("outgoing_refuse", "in no case", "none")}
+    </>
+  )
+}
+
 // Behaviour is what is on or off, or a number.
 function Behaviour({ form }: { form: Form }) {
   const { data, s, edit } = form
@@ -260,9 +274,7 @@ function Behaviour({ form }: { form: Form }) {
       <Toggle name="debug" form={form}>
         PHP shows and logs every error
       </Toggle>
-      <Toggle name="offline" form={form}>
-        It works offline: what it asks of other machines is refused at once
-      </Toggle>
+      <OtherMachines form={form} />
       <label className="mt-1 flex items-center gap-2">
         Xdebug connects to port{" "}
         <input

@@ -6,6 +6,7 @@ import { Link, useLocation } from "wouter"
 import {
   changeOf,
   useChecks,
+  useCMS,
   useOperations,
   useReports,
   useSites,
@@ -200,6 +201,7 @@ function Head({
 // At is where one goes from a site's page most.
 function At({ site: s }: { site: Site }) {
   const { signIn, fault } = useTicket(s)
+  const cms = useCMS().data?.cms.find((k) => k.name === s.cms.name)
   const away = "underline decoration-line-strong underline-offset-4 hover:text-accent"
   return (
     <>
@@ -209,11 +211,28 @@ function At({ site: s }: { site: Site }) {
         </a>
       )}
       {signIn && <Word onClick={() => void signIn()}>sign in</Word>}
+      <Link href={`/mail?site=${s.name}`} className={away}>
+        mail
+      </Link>
       <Link href={`/sites/${s.name}/logs`} className={away}>
         logs
       </Link>
+      <Link href={`/sites/${s.name}/database`} className={away}>
+        database
+      </Link>
+      <Link href={`/sites/${s.name}/outgoing`} className={away}>
+        outgoing
+      </Link>
       <Link href={`/sites/${s.name}/settings`} className={away}>
         settings
+      </Link>
+      {cms?.lists_parts && (
+        <Link href={`/sites/${s.name}/parts`} className={away}>
+          plugins and themes
+        </Link>
+      )}
+      <Link href={`/sites/${s.name}/restore`} className={away}>
+        restore points
       </Link>
       {fault && (
         <span role="alert" className="text-[13px] text-fail">

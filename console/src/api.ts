@@ -33,6 +33,25 @@ export type Change = Schemas["Change"]
 export type Check = Schemas["Definition"]
 export type SiteChanges = Schemas["SiteChanges"]
 export type Cell = Schemas["Cell"]
+export type Upload = Schemas["Upload"]
+export type RestorePoint = Schemas["RestorePoint"]
+export type RestorePreview = Schemas["RestorePreview"]
+export type Part = Schemas["Part"]
+export type ChangeParts = Schemas["ChangeParts"]
+export type Mail = Schemas["Mail"]
+export type MailRead = Schemas["MailPage"]
+export type MailAccess = Schemas["MailAccess"]
+export type DatabaseData = Schemas["DatabasePage"]
+export type TableStructure = Schemas["TableStructure"]
+export type DatabaseValue = Schemas["DatabaseValue"]
+export type RowValue = Schemas["Value"]
+export type AskRows = Schemas["AskRows"]
+export type Filter = Schemas["Filter"]
+export type FoundText = Schemas["FoundText"]
+export type QueryLine = Schemas["QueryLine"]
+export type Outgoing = Schemas["Outgoing"]
+export type OutgoingAsked = Schemas["OutgoingPage"]
+export type HandedOn = Schemas["HandedOn"]
 export type Verb = "start" | "stop" | "verify" | "retire"
 
 // Refusal is the service's problem details (RFC 9457).
@@ -85,6 +104,31 @@ function authorized(request: globalThis.Request): Promise<Response> {
 // request asks for what is no JSON: pictures, archives, streams.
 export const request = (path: string, init?: RequestInit) =>
   authorized(new globalThis.Request(location.origin + "/api/v1" + path, init))
+
+// upload brings a file to the service, and tells how much of it was sent, in bytes.
+export function upload(file: File, sent: (bytes: number) => void, signal: AbortSignal): Promise<Upload> {
+  return new Promise((resolve, reject) => {
+    const sending = new XMLHttpRequest() // fetch does not tell how far it is
+    sending.open("POST", `${location.origin}/api/v1/uploads?name=${encodeURIComponent(file.name)}`)
+    sending.setRequestHeader("Authorization", `Bearer ${localStorage.getItem(sessionKey)}`)
+    sending.setRequestHeader("Content-Type", "application/octet-stream")
+    sending.upload.onprogress = (e) => sent(e.loaded)
+    sending.onload = () => {
+      try {
+        const told = JSON.parse(sending.responseText) as Upload & { detail?: string; errors?: Problem[] }
+        if (sending.status === 200) resolve(told)
+        else reject(new Refusal(sending.status, told.detail ?? sending.statusText, told.errors ?? []))
+      } catch {
+        reject(new Refusal(sending.status, `The service answered ${sending.status} without a word.`, []))
+      }
+    }
+    sending.onerror = () =>
+      reject(new Refusal(0, "The service broke the line off. Is there room on its disk?", []))
+    sending.onabort = () => reject(new Refusal(0, "It was left.", []))
+    signal.addEventListener("abort", () => sending.abort())
+    sending.send(file)
+  })
+}
 
 // api is the API as its document describes it.
 export const api = createClient<paths>({ baseUrl: location.origin, fetch: authorized })

@@ -4,13 +4,20 @@ import { createRoot } from "react-dom/client"
 import { Link, Route, Switch, useLocation } from "wouter"
 import { queries, Refusal, signIn, signOut, useDefaults, useStatus } from "./api"
 import { useChanges, useLost } from "./live"
+import { Bring } from "./Bring"
 import { Engines } from "./Engines"
 import { Fleet } from "./Fleet"
 import { FleetFile } from "./FleetFile"
 import { InfoPage } from "./Info"
 import { CMSPage } from "./CMS"
 import { LogsPage } from "./Logs"
+import { PartsPage } from "./Parts"
+import { RestorePage } from "./Restore"
 import { Machine } from "./Machine"
+import { MailPage } from "./Mail"
+import { OutgoingPage } from "./Outgoing"
+import { DatabasePage } from "./Database"
+import { TablePage } from "./DatabaseTable"
 import { Operations } from "./Operations"
 import { Palette } from "./Palette"
 import { Defaults } from "./Defaults"
@@ -48,6 +55,7 @@ const pages = [
   ["/cms", "CMS and stencils"],
   ["/shelf", "Shelf"],
   ["/engines", "Engines"],
+  ["/mail", "Mail"],
   ["/operations", "Operations"],
   ["/machine", "Machine"],
   ["/defaults", "Defaults"],
@@ -123,6 +131,7 @@ function App({ link }: { link: string }) {
       </a>
       <Header theme={theme} turn={turn} />
       <Palette turn={turn} />
+      <Bring />
       <main id="main" className="mx-auto max-w-[1400px] px-4 pb-20 sm:px-6 pt-5">
         {lost && (
           <Notice tone="fail">
@@ -150,10 +159,20 @@ function App({ link }: { link: string }) {
               <Route path="/cms" component={CMSPage} />
               <Route path="/shelf" component={ShelfPage} />
               <Route path="/fleet-file" component={FleetFile} />
+              <Route path="/mail" component={MailPage} />
               <Route path="/defaults" component={Defaults} />
               <Route path="/sites/:name/settings">{(p) => <SettingsPage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/trial">{(p) => <TrialPage name={p.name} key={p.name} />}</Route>
+              <Route path="/sites/:name/database/:table">
+                {(p) => (
+                  <TablePage name={p.name} table={decodeURIComponent(p.table)} key={p.name + p.table} />
+                )}
+              </Route>
+              <Route path="/sites/:name/database">{(p) => <DatabasePage name={p.name} key={p.name} />}</Route>
+              <Route path="/sites/:name/outgoing">{(p) => <OutgoingPage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/info">{(p) => <InfoPage name={p.name} key={p.name} />}</Route>
+              <Route path="/sites/:name/parts">{(p) => <PartsPage name={p.name} key={p.name} />}</Route>
+              <Route path="/sites/:name/restore">{(p) => <RestorePage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/logs">{(p) => <LogsPage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name">{(p) => <SitePage name={p.name} key={p.name} />}</Route>
               <Route>

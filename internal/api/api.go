@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"net/http"
 	"reflect"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -23,6 +24,7 @@ import (
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 	"vessik/internal/create"
+	"vessik/internal/database"
 	"vessik/internal/defaults"
 	"vessik/internal/engines"
 	"vessik/internal/facts"
@@ -32,17 +34,22 @@ import (
 	"vessik/internal/lifecycle"
 	"vessik/internal/load"
 	"vessik/internal/logs"
+	"vessik/internal/mailbox"
 	"vessik/internal/operation"
 	"vessik/internal/origin"
+	"vessik/internal/outgoing"
+	"vessik/internal/parts"
 	"vessik/internal/records"
 	"vessik/internal/registry"
 	"vessik/internal/rename"
 	"vessik/internal/restack"
+	"vessik/internal/restore"
 	"vessik/internal/running"
 	"vessik/internal/saving"
 	"vessik/internal/settings"
 	"vessik/internal/shelf"
 	"vessik/internal/trial"
+	"vessik/internal/uploads"
 	"vessik/internal/users"
 )
 
@@ -63,6 +70,9 @@ type Rooms struct {
 	Settings   *settings.Feature
 	Rename     *rename.Feature
 	Load       *load.Feature
+	Restore    *restore.Feature
+	Parts      *parts.Feature
+	Uploads    *uploads.Feature
 	Trial      *trial.Feature
 	Stencils   *saving.Feature
 	Shelf      *shelf.Feature
@@ -74,6 +84,9 @@ type Rooms struct {
 	Logs       *logs.Feature
 	Command    *command.Feature
 	Fleet      *fleet.Feature
+	Mail       *mailbox.Mailbox
+	Outgoing   *outgoing.Feature
+	Database   *database.Feature
 	// Own are the process ids of engines that the service runs for itself, by engine.
 	Own func() map[string]int
 }
@@ -96,7 +109,7 @@ type API struct {
 }
 
 // ConsoleURL is where the console lives.
-func (a *API) ConsoleURL() string { return site.URL(site.ConsoleHost, a.Port) }
+func (a *API) ConsoleURL() string { return site.Gateway{HTTP: a.Port}.URL(site.ConsoleHost, false) }
 
 // Handler builds the routes and the OpenAPI document.
 func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
@@ -124,10 +137,9 @@ func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
 	document := humaecho.New(router, config)
 	a.registerSessions(document)
 	for _, routes := range []func(huma.API, *echo.Echo){a.serviceRoutes, a.operationsRoutes, a.sitesRoutes, a.createRoutes, a.enginesRoutes,
-		a.cmsRoutes,
-		a.restackRoutes, a.settingsRoutes, a.trialRoutes, a.renameRoutes, a.loadRoutes, a.usersRoutes, a.infoRoutes, a.logsRoutes,
-		a.commandRoutes,
-		a.fleetRoutes, a.hostsRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes, a.dumpRoutes} {
+		a.cmsRoutes, a.restackRoutes, a.settingsRoutes, a.trialRoutes, a.renameRoutes, a.loadRoutes, a.restoreRoutes, a.partsRoutes,
+		a.uploadsRoutes, a.usersRoutes, a.infoRoutes, a.logsRoutes, a.commandRoutes, a.fleetRoutes, a.hostsRoutes, a.authorityRoutes,
+		a.mailRoutes, a.outgoingRoutes, a.databaseRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes, a.dumpRoutes} {
 		routes(document, router)
 	}
 	router.POST(signInPath, a.signIn)
@@ -146,10 +158,19 @@ func register[I, O any](api huma.API, method, path, id, summary string, handler 
 	huma.Register(api, operation, handler)
 }
 
+var pathParameter = regexp.MustCompile(`\{(\w+)\}`)
+
 // declare describes in the OpenAPI document what is answered outside of register, since it goes as it is.
-func declare(api huma.API, method, path, id, summary string, body *huma.RequestBody, answer map[string]*huma.MediaType) {
+func declare(api huma.API, method, path, id, summary string, body *huma.RequestBody, answer map[string]*huma.MediaType,
+	parameters ...*huma.Param) {
+	for _, each := range pathParameter.FindAllStringSubmatch(path, -1) {
+		parameters = append(parameters, &huma.Param{Name: each[1], In: "path", Required: true, Schema: &huma.Schema{Type: "string"}})
+	}
+	if len(parameters) == 0 {
+		parameters = append(parameters, &huma.Param{Name: "name", In: "query", Required: true, Schema: &huma.Schema{Type: "string"}})
+	}
 	api.OpenAPI().AddOperation(&huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, RequestBody: body,
-		Parameters: []*huma.Param{{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}},
+		Parameters: parameters,
 		Responses: map[string]*huma.Response{"200": {Description: "Done", Content: answer},
 			"default": {Description: "What is wrong", Content: map[string]*huma.MediaType{"application/problem+json": {
 				Schema: api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.ProblemDetails](), true, "ProblemDetails")}}}}})

@@ -26,7 +26,7 @@ func (a *API) cms() wire.CMSPage {
 	for _, name := range definitions.Names() {
 		k := definitions[name]
 		shown := wire.CMSInfo{Name: k.Name, Title: k.Title, About: k.About, Versions: append([]string{}, releases[name]...), From: k.From,
-			Touches: []wire.Touch{}, Languages: []string{}, SignsIn: k.Ticket.Script != "", Sites: []string{}}
+			Touches: []wire.Touch{}, Languages: []string{}, SignsIn: k.Ticket.Script != "", ListsParts: k.ListsParts(), Sites: []string{}}
 		for _, t := range k.Touches {
 			shown.Touches = append(shown.Touches, wire.Touch{Name: t.Name, About: t.About, Value: t.Value.About, Example: t.Value.Example})
 		}

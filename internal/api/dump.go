@@ -1,6 +1,7 @@
 package api
 
 import (
+	"errors"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -12,8 +13,9 @@ import (
 
 // dumpRoutes give a site's database out as SQL.
 func (a *API) dumpRoutes(api huma.API, router *echo.Echo) {
-	declare(api, "GET", "/sites/{name}/dump", "dump-site", "The site's database as SQL, at one moment", nil,
-		map[string]*huma.MediaType{"application/sql": {Schema: &huma.Schema{Type: "string"}}})
+	declare(api, "GET", "/sites/{name}/dump", "dump-site", "The site's database as SQL, at one moment, or the tables that are named", nil,
+		map[string]*huma.MediaType{"application/sql": {Schema: &huma.Schema{Type: "string"}}}, &huma.Param{Name: "table", In: "query",
+			Schema: &huma.Schema{Type: "array", Items: &huma.Schema{Type: "string"}}})
 	router.GET("/api/v1/sites/:name/dump", func(c echo.Context) error {
 		s, ok := a.Machine.Registry.Site(site.ASCII(c.Param("name")))
 		if !ok {
@@ -27,7 +29,12 @@ func (a *API) dumpRoutes(api huma.API, router *echo.Echo) {
 		}
 		defer release()
 		c.Response().Header().Set("Content-Type", "application/sql; charset=utf-8")
-		if err := cms.Dump(c.Request().Context(), pool, c.Response()); err != nil {
+		err = cms.Dump(c.Request().Context(), pool, c.Response(), c.QueryParams()["table"]...)
+		if errors.Is(err, cms.ErrNoTable) {
+			writeProblem(c.Response(), problem(http.StatusNotFound, err.Error()))
+			return nil
+		}
+		if err != nil {
 			a.Machine.Log.Error("a dump broke off", "site", s.Name, "reason", err)
 			panic(http.ErrAbortHandler) // what was sent already is not to be taken for the whole
 		}

@@ -7,7 +7,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/labstack/echo/v4"
 
-	"vessik/internal/core/plan"
 	"vessik/internal/core/wire"
 	"vessik/internal/proc"
 )
@@ -19,9 +18,9 @@ func (a *API) enginesRoutes(api huma.API, router *echo.Echo) {
 			return &body[wire.Engines]{wire.Engines{Engines: a.engines(), Disk: a.Machine.Store.DiskUse()}}, nil
 		})
 	register(api, "POST", "/engines/fetch", "fetch-engines", "Fetch engines",
-		func(ctx context.Context, in *body[wire.EngineIDs]) (*body[plan.Operation], error) {
+		func(ctx context.Context, in *body[wire.EngineIDs]) (*body[wire.Operation], error) {
 			operation, err := a.Engines.Fetch(ctx, in.Body.IDs)
-			return &body[plan.Operation]{operation}, asProblem(err)
+			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 		}, accepted)
 	register(api, "POST", "/engines/drop", "drop-engines", "Drop engines that no site uses",
 		func(_ context.Context, in *body[wire.EngineIDs]) (*body[wire.EngineIDs], error) {
@@ -46,6 +45,21 @@ func (a *API) enginesRoutes(api huma.API, router *echo.Echo) {
 				SizeBytes: e.SizeBytes, FetchedAt: &e.FetchedAt,
 				Sites: []string{}, Processes: []int{}, From: e.From()}}, nil
 		})
+	register(api, "GET", "/engines/{id}/extensions", "list-extensions", "What Debian has for a PHP besides the extensions that it brings",
+		func(ctx context.Context, in *struct {
+			ID string `path:"id"`
+		}) (*body[[]wire.Extension], error) {
+			all, err := a.Engines.Extensions(ctx, in.ID)
+			return &body[[]wire.Extension]{all}, asProblem(err)
+		})
+	register(api, "POST", "/engines/{id}/extensions", "fetch-extensions", "Fetch extensions of a PHP; sites switch them on in their settings",
+		func(ctx context.Context, in *struct {
+			ID   string `path:"id"`
+			Body wire.FetchExtensions
+		}) (*body[wire.Operation], error) {
+			operation, err := a.Engines.FetchExtensions(ctx, in.ID, in.Body.Names)
+			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
+		}, accepted)
 	register(api, "GET", "/engines/{id}/variables", "get-variables", "Server variables of a database engine, and their history",
 		func(ctx context.Context, in *struct {
 			ID string `path:"id"`

@@ -6,7 +6,6 @@ import (
 	"net/http"
 
 	file "vessik/internal/core/fleet"
-	"vessik/internal/core/plan"
 	"vessik/internal/fleet"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -64,8 +63,8 @@ func (a *API) fleetRoutes(api huma.API, router *echo.Echo) {
 		})
 	register(api, "POST", "/fleet/match", "match-fleet",
 		"Bring the sites to what a fleet file says; those that it does not name are left alone",
-		func(ctx context.Context, in *body[wire.FleetText]) (*body[plan.Operation], error) {
+		func(ctx context.Context, in *body[wire.FleetText]) (*body[wire.Operation], error) {
 			operation, err := a.Fleet.Match(ctx, []byte(in.Body.Text), a.sites(a.Machine.Registry.All(), false))
-			return &body[plan.Operation]{operation}, asProblem(err)
+			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 		}, accepted)
 }

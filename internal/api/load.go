@@ -6,7 +6,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/labstack/echo/v4"
 
-	"vessik/internal/core/plan"
 	"vessik/internal/core/rewrite"
 	"vessik/internal/core/wire"
 )
@@ -20,9 +19,9 @@ func (a *API) loadRoutes(api huma.API, router *echo.Echo) {
 	}
 	register(api, "POST", "/sites/{name}/load", "load-sql",
 		"Put a dump in the place of a site's database; goes back by itself when a check fails that passed before",
-		func(ctx context.Context, in *loaded) (*body[plan.Operation], error) {
+		func(ctx context.Context, in *loaded) (*body[wire.Operation], error) {
 			operation, err := a.Load.Load(ctx, in.Name, in.Body, in.Who.name())
-			return &body[plan.Operation]{operation}, asProblem(err)
+			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 		}, accepted)
 	register(api, "POST", "/sites/{name}/load/preview", "preview-load",
 		"What would be changed in a dump while it is loaded; changes nothing",

@@ -13,7 +13,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/labstack/echo/v4"
 
-	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 )
@@ -22,14 +21,18 @@ import (
 func (a *API) operationsRoutes(api huma.API, router *echo.Echo) {
 	register(api, "GET", "/operations", "list-operations", "Operations, the newest first", func(ctx context.Context, in *struct {
 		Limit int `query:"limit" default:"50" minimum:"1" maximum:"1000"`
-	}) (*body[[]plan.Operation], error) {
+	}) (*body[[]wire.Operation], error) {
 		operations, err := a.Operations.Operations(ctx, in.Limit)
-		return &body[[]plan.Operation]{operations}, asProblem(err)
+		seen := make([]wire.Operation, len(operations))
+		for i, operation := range operations {
+			seen[i] = wire.OperationOf(operation)
+		}
+		return &body[[]wire.Operation]{seen}, asProblem(err)
 	})
 	register(api, "GET", "/operations/{id}", "get-operation", "One operation",
-		func(ctx context.Context, in *idPath) (*body[plan.Watched], error) {
+		func(ctx context.Context, in *idPath) (*body[wire.Watched], error) {
 			operation, _, err := a.Operations.Watch(ctx, in.ID, 0)
-			return &body[plan.Watched]{operation}, asProblem(err)
+			return &body[wire.Watched]{wire.WatchedOf(operation)}, asProblem(err)
 		})
 	register(api, "POST", "/operations/{id}/cancel", "cancel-operation", "Cancel an operation; what it has begun is taken back",
 		func(_ context.Context, in *idPath) (*struct{}, error) {
@@ -37,7 +40,7 @@ func (a *API) operationsRoutes(api huma.API, router *echo.Echo) {
 		})
 	describeStream(api, "/operations/{id}/events", "watch-operation",
 		"An operation as it goes: an event `operation` with all of it, then events "+
-			"`parts` with the parts that have changed and, where they have, the details; the last one is `end`", reflect.TypeFor[plan.Watched](),
+			"`parts` with the parts that have changed and, where they have, the details; the last one is `end`", reflect.TypeFor[wire.Watched](),
 		&huma.Param{Name: "id", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}})
 	describeStream(api, "/events", "watch-fleet", "What changes: events `sites` with the sites that have changed and the names that are "+
 		"gone, `operation` "+
@@ -90,7 +93,7 @@ func (a *API) watchOperation(c echo.Context) error {
 	}
 	stream, event := openStream(c.Response()), "operation"
 	for changed != nil {
-		if err := stream.send(event, watched); err != nil || !waitFor(ctx, changed, partsTogether) {
+		if err := stream.send(event, wire.WatchedOf(watched)); err != nil || !waitFor(ctx, changed, partsTogether) {
 			return nil
 		}
 		event = "parts"
@@ -98,7 +101,7 @@ func (a *API) watchOperation(c echo.Context) error {
 			return nil
 		}
 	}
-	stream.send("end", watched)
+	stream.send("end", wire.WatchedOf(watched))
 	return nil
 }
 
@@ -128,7 +131,7 @@ func (a *API) watchFleet(c echo.Context) error {
 		}
 		for _, id := range ids {
 			if watched, _, missing := a.Operations.Watch(ctx, id, 0); missing == nil && err == nil {
-				err = stream.send("operation", watched)
+				err = stream.send("operation", wire.WatchedOf(watched))
 			}
 		}
 		if err != nil || !waitFor(ctx, changed, changeTogether) {

@@ -6,7 +6,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/labstack/echo/v4"
 
-	"vessik/internal/core/plan"
 	"vessik/internal/core/rewrite"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
@@ -21,9 +20,9 @@ func (a *API) renameRoutes(api huma.API, router *echo.Echo) {
 	}
 	register(api, "POST", "/sites/{name}/rename", "rename-site",
 		"Give a site another name or domain, re-addressed everywhere; its old domain leads on for a while",
-		func(ctx context.Context, in *renamed) (*body[plan.Operation], error) {
+		func(ctx context.Context, in *renamed) (*body[wire.Operation], error) {
 			operation, err := a.Rename.Rename(ctx, in.Name, in.Body, in.Who.name())
-			return &body[plan.Operation]{operation}, asProblem(err)
+			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 		}, accepted)
 	register(api, "POST", "/sites/{name}/rename/preview", "preview-rename", "What renaming would change in the database; changes nothing",
 		func(ctx context.Context, in *renamed) (*body[rewrite.Tally], error) {

@@ -31,8 +31,8 @@ func (a *API) restackRoutes(api huma.API, router *echo.Echo) {
 			SitePath
 			Who
 			Body wire.Restack
-		}) (*body[plan.Operation], error) {
+		}) (*body[wire.Operation], error) {
 			operation, err := a.Restack.Restack(ctx, in.Name, restack(in.Body, in.Who))
-			return &body[plan.Operation]{operation}, asProblem(err)
+			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 		}, accepted)
 }

@@ -31,7 +31,8 @@ func (a *API) status() wire.Status {
 	w := a.Machine.Abilities
 	s := wire.Status{Version: Version, Home: a.Machine.Home.Dir, EngineStore: a.Machine.Store.Dir, Account: a.Account, PID: a.PID,
 		StartedAt: a.StartedAt, API: fmt.Sprintf("http://127.0.0.1:%d", a.Port),
-		Console: a.ConsoleURL(), GatewayPort: a.Machine.GatewayPort(), Sites: map[string]int{}, Settling: a.Machine.Settling(),
+		Console: a.ConsoleURL(), GatewayPort: a.Machine.Gateway().HTTP, HTTPSPort: a.Machine.Gateway().HTTPS,
+		Sites: map[string]int{}, Settling: a.Machine.Settling(),
 		Confinement: wire.Confinement{LandlockABI: w.Landlock, Cells: w.Namespaces, Governed: w.Governor, Why: w.Why, Files: w.Files(),
 			Signals: w.Signals(), Sockets: true}}
 	for _, each := range a.Machine.Registry.All() {

@@ -2,11 +2,12 @@ package api
 
 import (
 	"context"
+	"maps"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/labstack/echo/v4"
 
-	"vessik/internal/core/plan"
 	"vessik/internal/core/render"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
@@ -25,9 +26,9 @@ func (a *API) settingsRoutes(api huma.API, router *echo.Echo) {
 			SitePath
 			Who
 			Body wire.Adjust
-		}) (*body[plan.Operation], error) {
+		}) (*body[wire.Operation], error) {
 			operation, err := a.Settings.Adjust(ctx, in.Name, in.Body.Settings, in.Body.Stay, in.Who.name())
-			return &body[plan.Operation]{operation}, asProblem(err)
+			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 		}, accepted)
 }
 
@@ -37,11 +38,13 @@ func (a *API) settings(ctx context.Context, name string) (wire.SettingsPage, err
 		return wire.SettingsPage{}, noSuchSite(name)
 	}
 	page := wire.SettingsPage{Limits: a.Machine.LimitsOf(s), Settings: s.Settings, Usual: map[string]string{}, Extensions: []string{},
-		Directives: []string{}}
+		Extras: []string{}, Directives: []string{}}
 	for _, d := range (render.PHP{}).Directives() {
 		page.Usual[d.Name] = d.Value
 	}
 	if e, err := a.Machine.Store.Find(s.Stack.PHP); err == nil {
+		page.Extras = slices.AppendSeq(page.Extras, maps.Keys(e.Extras))
+		slices.Sort(page.Extras)
 		if page.Extensions, err = engine.Switchable(e); err != nil {
 			return page, err
 		}

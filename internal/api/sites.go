@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"maps"
 	"slices"
@@ -9,6 +10,7 @@ import (
 	"github.com/labstack/echo/v4"
 
 	"vessik/internal/core/check"
+	"vessik/internal/core/outgoing"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
@@ -43,7 +45,7 @@ func (a *API) sitesRoutes(api huma.API, router *echo.Echo) {
 		summary := map[plan.Kind]string{plan.Start: "Start sites", plan.Stop: "Stop sites", plan.Verify: "Verify sites",
 			plan.Retire: "Retire sites: remove all that belongs to them"}[kind]
 		register(api, "POST", "/sites/"+string(kind), string(kind)+"-sites", summary,
-			func(ctx context.Context, in *body[wire.Names]) (*body[plan.Operation], error) {
+			func(ctx context.Context, in *body[wire.Names]) (*body[wire.Operation], error) {
 				names := in.Body.Names
 				if in.Body.All {
 					names = nil
@@ -56,7 +58,7 @@ func (a *API) sitesRoutes(api huma.API, router *echo.Echo) {
 					return nil, asProblem(site.Problems{{Field: "names", Message: "no site is named", Remedy: "name sites, or ask for all"}})
 				}
 				operation, err := a.Lifecycle.Do(ctx, kind, names, in.Body.KeepFiles)
-				return &body[plan.Operation]{operation}, asProblem(err)
+				return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 			}, accepted)
 	}
 	register(api, "GET", "/checks", "list-checks", "What is verified of a site, in the order of the report strip",
@@ -86,13 +88,14 @@ func (a *API) sites(sites []site.Site, secrets bool) []wire.Site {
 	shown := make([]wire.Site, len(sites))
 	for i, s := range sites {
 		shown[i] = wire.Site{Name: s.Name, Title: s.Title, State: s.State, Reason: s.Reason, Notice: s.Notice,
-			URL: s.URL(a.Machine.GatewayPort()), Domain: s.Domain, Folder: s.Folder, DocumentRoot: s.DocumentRoot(), Prefix: a.Machine.Prefix(s),
+			URL: s.URL(a.Machine.Gateway()), Domain: s.Domain, Folder: s.Folder, DocumentRoot: s.DocumentRoot(), Prefix: a.Machine.Prefix(s),
 			CMS:   wire.TitledCMS{Name: s.CMS.Name, Version: s.CMS.Version, Title: s.CMS.Name},
 			Stack: wire.FullStack{PHP: part(s.Stack.PHP), Web: part(s.Stack.Web), Database: part(s.Stack.Database)}, Port: s.Port,
 			Resting: a.Machine.Resting(s.Name), TrialOf: s.TrialOf, Group: s.Group, Note: s.Note, Pinned: s.Pinned, Origin: s.Origin,
-			Language: s.Language, TimeZone: s.TimeZone, Offline: s.Settings.Offline, SearchEngines: s.Visible, Touches: s.Touches,
+			Language: s.Language, TimeZone: s.TimeZone, Outgoing: cmp.Or(s.Settings.Outgoing, outgoing.Web),
+			Reach: s.Settings.Reach, Refuse: s.Settings.Refuse, SearchEngines: s.Visible, Touches: s.Touches,
 			PHPIni:  ownDirectives(s),
-			Domains: s.Domains, Forwards: s.Forwards, Network: s.Network, Plugins: s.Plugins, Themes: s.Themes,
+			Domains: s.Domains, Forwards: s.Forwards, HTTPS: s.HTTPS, Network: s.Network, Plugins: s.Plugins, Themes: s.Themes,
 			Database: wire.Database{Host: "127.0.0.1", Port: a.Machine.DatabasePort(s.Stack.Database), Name: s.Database.Name,
 				User: s.Database.User},
 			Administrator: site.Administrator{Name: s.Administrator.Name, Mail: s.Administrator.Mail}, CreatedAt: s.CreatedAt}
@@ -109,7 +112,7 @@ func (a *API) sites(sites []site.Site, secrets bool) []wire.Site {
 			shown[i].DomainUnicode = read
 		}
 		for _, sub := range s.SubSites {
-			shown[i].SubSites = append(shown[i].SubSites, s.SubURL(sub, a.Machine.GatewayPort()))
+			shown[i].SubSites = append(shown[i].SubSites, s.SubURL(sub, a.Machine.Gateway()))
 		}
 		if secrets {
 			shown[i].Database.Password, shown[i].Administrator.Password = s.Database.Password, s.Administrator.Password

@@ -28,10 +28,10 @@ func (a *API) stencilRoutes(api huma.API, router *echo.Echo) {
 	register(api, "POST", "/sites/{name}/stencil", "save-stencil", "Save a site as a stencil", func(ctx context.Context, in *struct {
 		SitePath
 		Body wire.SaveStencil
-	}) (*body[plan.Operation], error) {
+	}) (*body[wire.Operation], error) {
 		operation, err := a.Stencils.Save(ctx, in.Name, plan.Saving{Name: in.Body.As, Description: in.Body.Description,
 			NewestCMS: in.Body.NewestCMS, Settings: in.Body.Settings})
-		return &body[plan.Operation]{operation}, asProblem(err)
+		return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 	}, accepted)
 	register(api, "PUT", "/stencils/{name}", "describe-stencil", "Describe or rename a stencil", func(_ context.Context, in *struct {
 		SitePath

@@ -18,12 +18,12 @@ func (a *API) trialRoutes(api huma.API, router *echo.Echo) {
 	register(api, "POST", "/sites/{name}/trial", "try-site", "Try copies of a site on many stacks", func(ctx context.Context, in *struct {
 		SitePath
 		Body wire.TrialRequest
-	}) (*body[plan.Operation], error) {
+	}) (*body[wire.Operation], error) {
 		b := in.Body
 		operation, err := a.Trial.Start(ctx, in.Name, trial.Request{PHP: b.PHP, Web: b.Web, Database: b.Database, Visit: b.Visit,
 			KeepCopies: b.KeepCopies,
 			NoPicture:  b.NoPicture})
-		return &body[plan.Operation]{operation}, asProblem(err)
+		return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 	}, accepted)
 	api.OpenAPI().AddOperation(&huma.Operation{Method: "GET", Path: "/api/v1/operations/{id}/pictures/{name}", OperationID: "get-picture",
 		Summary:   "The picture that a trial took of a copy, or of the site itself",

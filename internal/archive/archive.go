@@ -82,32 +82,44 @@ func Unpack(ctx context.Context, file, dir string, limits Limits) (err error) {
 	}
 	defer root.Close()
 	u := &unpacking{ctx: ctx, root: root, limits: limits, packed: info.Size(), seen: map[string]bool{}}
+	expanded, end, err := expand(source)
+	if err != nil {
+		return err
+	}
+	defer end()
+	if expanded == nil {
+		return u.zip(source, info.Size())
+	}
+	return u.tar(expanded)
+}
+
+// expand returns the tar stream that a file holds, however it is compressed; nil for a zip archive. end is to be called afterwards.
+func expand(source *os.File) (expanded io.Reader, end func(), err error) {
 	head := make([]byte, 512)
 	n, _ := io.ReadFull(source, head)
 	head = head[:n]
 	if _, err := source.Seek(0, io.SeekStart); err != nil {
-		return err
+		return nil, nil, err
 	}
 	switch {
 	case bytes.HasPrefix(head, []byte("PK\x03\x04")) || bytes.HasPrefix(head, []byte("PK\x05\x06")):
-		return u.zip(source, info.Size())
+		return nil, func() {}, nil
 	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
 		unzipped, err := gzip.NewReader(bufio.NewReader(source))
 		if err != nil {
-			return &Refused{Why: "is not whole: " + err.Error()}
+			return nil, nil, &Refused{Why: "is not whole: " + err.Error()}
 		}
-		return u.tar(unzipped)
+		return unzipped, func() {}, nil
 	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
 		expanded, err := zstd.NewReader(source, zstd.WithDecoderMaxMemory(512<<20))
 		if err != nil {
-			return &Refused{Why: "is not whole: " + err.Error()}
+			return nil, nil, &Refused{Why: "is not whole: " + err.Error()}
 		}
-		defer expanded.Close()
-		return u.tar(expanded)
+		return expanded, expanded.Close, nil
 	case len(head) > 262 && string(head[257:262]) == "ustar":
-		return u.tar(source)
+		return source, func() {}, nil
 	}
-	return &Refused{Why: "is none that can be read: it may be .zip, .tar, .tar.gz or .tar.zst"}
+	return nil, nil, &Refused{Why: "is none that can be read: it may be .zip, .tar, .tar.gz or .tar.zst"}
 }
 
 type unpacking struct {

@@ -111,8 +111,8 @@ func (c *Cells) try() (fault string) {
 			visitor.Close()
 		}
 	}()
-	program, err := c.Command(Cell{ReadFiles: []string{c.launcher}, Network: &Network{Reach: func(netip.AddrPort) (netip.AddrPort, bool) {
-		return listener.Addr().(*net.TCPAddr).AddrPort(), true
+	program, err := c.Command(Cell{ReadFiles: []string{c.launcher}, Network: &Network{Reach: func(netip.AddrPort) Route {
+		return Route{To: listener.Addr().(*net.TCPAddr).AddrPort()}
 	}, Names: func(net.PacketConn, net.Listener) {}}}, nil, c.launcher, "--trial")
 	if err != nil {
 		return err.Error()

@@ -18,6 +18,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sync"
 	"syscall"
 	"time"
@@ -61,16 +62,26 @@ type Cell struct {
 
 // Network is what a cell may reach beyond itself.
 type Network struct {
-	// Reach decides on a connection: where it really goes, or that it goes nowhere.
-	Reach func(to netip.AddrPort) (really netip.AddrPort, ok bool)
+	// Reach decides on a connection.
+	Reach func(to netip.AddrPort) Route
 	// Names answers, until they are closed, what is asked of the cell's own name server; nil for none.
 	Names func(packets net.PacketConn, streams net.Listener)
 }
 
-// OnlyPort is a network in which there is one port of this machine.
-func OnlyPort(port int) *Network {
-	return &Network{Reach: func(to netip.AddrPort) (netip.AddrPort, bool) {
-		return to, to.Addr().IsLoopback() && int(to.Port()) == port
+// Route is where a connection really goes; not valid for nowhere. Ended is told how long it took until it stood, or why it does not; it
+// is asked for all that go somewhere, unless it is nil, and must not wait.
+type Route struct {
+	To    netip.AddrPort
+	Ended func(took time.Duration, fault error)
+}
+
+// OnlyPorts is a network in which there are some ports of this machine.
+func OnlyPorts(ports ...int) *Network {
+	return &Network{Reach: func(to netip.AddrPort) Route {
+		if to.Addr().IsLoopback() && slices.Contains(ports, int(to.Port())) {
+			return Route{To: to}
+		}
+		return Route{}
 	}}
 }
 

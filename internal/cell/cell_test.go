@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -182,11 +183,14 @@ func TestConnectionsAreHandedIn(t *testing.T) {
 	defer datagrams.Close()
 	bothWays(t, func(t *testing.T, cells *Cells) {
 		program, err := cells.Command(Cell{WriteFolders: []string{t.TempDir()},
-			Network: &Network{Reach: func(to netip.AddrPort) (netip.AddrPort, bool) {
-				if to.Addr().String() == "192.0.2.7" {
-					return netip.AddrPortFrom(netip.AddrFrom4([4]byte{127, 0, 0, 1}), own), true
+			Network: &Network{Reach: func(to netip.AddrPort) Route {
+				switch {
+				case to.Addr().String() == "192.0.2.7":
+					return Route{To: netip.AddrPortFrom(netip.AddrFrom4([4]byte{127, 0, 0, 1}), own)}
+				case to.Port() == own:
+					return Route{To: to}
 				}
-				return to, to.Port() == own
+				return Route{}
 			}}}, nil, perl, "-e", script, "127.0.0.1:"+strconv.Itoa(int(own)), "127.0.0.1:"+strconv.Itoa(int(other)), "192.0.2.7:80")
 		require.NoError(t, err)
 		program.Env = []string{"OTHER=" + strconv.Itoa(int(other))}
@@ -198,6 +202,61 @@ func TestConnectionsAreHandedIn(t *testing.T) {
 		datagrams.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
 		_, _, err = datagrams.ReadFrom(make([]byte, 8))
 		assert.Error(t, err, "no datagram comes out")
+	})
+}
+
+// Many connections at once are all judged, and none is lost.
+func TestManyConnectionsAreJudged(t *testing.T) {
+	listener, err := net.ListenTCP("tcp4", &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	require.NoError(t, err)
+	defer listener.Close()
+	go func() {
+		for {
+			visitor, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			visitor.Close()
+		}
+	}()
+	own := listener.Addr().(*net.TCPAddr).AddrPort().Port()
+	script := `use Socket; use POSIX ":sys_wait_h"; my $to = pack_sockaddr_in($ARGV[0], INADDR_LOOPBACK); pipe(my $r, my $w);
+		for (1..4) { next if fork; my $stood = 0; for (1..500) { socket(my $s, PF_INET, SOCK_STREAM, 0); $stood++ if connect($s, $to); close $s }
+			syswrite($w, "$stood\n"); exit } close $w; print while <$r>;`
+	bothWays(t, func(t *testing.T, cells *Cells) {
+		var asked, ended atomic.Int64
+		program, err := cells.Command(Cell{WriteFolders: []string{t.TempDir()}, Network: &Network{Reach: func(to netip.AddrPort) Route {
+			asked.Add(1)
+			return Route{To: to, Ended: func(_ time.Duration, fault error) {
+				if fault == nil {
+					ended.Add(1)
+				}
+			}}
+		}}}, nil, "/usr/bin/perl", "-e", script, strconv.Itoa(int(own)))
+		require.NoError(t, err)
+		out, err := program.Run(context.Background())
+		require.NoError(t, err, string(out))
+		assert.Equal(t, strings.Repeat("500\n", 4), string(out))
+		assert.Equal(t, []int64{2000, 2000}, []int64{asked.Load(), ended.Load()})
+	})
+}
+
+// An address of no family is not what the kernel reads a moment later.
+func TestAnAddressOfNoFamilyLeadsNowhere(t *testing.T) {
+	listener, err := net.ListenTCP("tcp4", &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	require.NoError(t, err)
+	defer listener.Close()
+	port := listener.Addr().(*net.TCPAddr).AddrPort().Port()
+	script := `use Socket; socket(my $s, PF_INET, SOCK_STREAM, 0); my $to = pack_sockaddr_in($ARGV[0], INADDR_LOOPBACK);
+		print connect($s, $to) ? "there\n" : "no\n"; substr(my $nobody = $to, 0, 2) = pack("S", 0);
+		print connect($s, $nobody) ? "left\n" : "no\n", getpeername($s) ? "there still\n" : "gone\n";`
+	bothWays(t, func(t *testing.T, cells *Cells) {
+		program, err := cells.Command(Cell{WriteFolders: []string{t.TempDir()}, Network: OnlyPorts(int(port))}, nil, "/usr/bin/perl", "-e",
+			script, strconv.Itoa(int(port)))
+		require.NoError(t, err)
+		out, err := program.Run(context.Background())
+		require.NoError(t, err, string(out))
+		assert.Equal(t, "there\nleft\ngone\n", string(out))
 	})
 }
 

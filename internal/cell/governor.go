@@ -185,8 +185,12 @@ func (g *governor) decide(asked notification) response {
 		return fails(unix.EINTR)
 	}
 	switch {
-	case family == unix.AF_UNSPEC:
+	case family == unix.AF_UNSPEC && g.namespaces:
 		return goOn
+	case family == unix.AF_UNSPEC && asked.number == unix.SYS_CONNECT:
+		return g.disconnect(asked)
+	case family == unix.AF_UNSPEC:
+		return fails(unix.EACCES)
 	case family == unix.AF_UNIX && (g.namespaces || asked.number == unix.SYS_BIND &&
 		g.cell.UnixSockets): // only what is bound into the cell is there
 		return goOn
@@ -267,23 +271,29 @@ func (g *governor) connect(asked notification, address netip.AddrPort) response 
 		return goOn
 	case caller.kind == unix.SOCK_DGRAM && (g.namespaces || g.cell.Network.Names == nil || !nameServer(address)):
 		return nowhere
-	default:
-		var ok bool
-		if address, ok = g.cell.Network.Reach(address); !ok {
-			return nowhere
-		}
 	}
-	socket, err := caller.alike(address)
+	route := g.cell.Network.Reach(address)
+	if !route.To.IsValid() {
+		return nowhere
+	}
+	socket, err := caller.alike(route.To)
 	if err != nil {
 		return fails(unix.ENETUNREACH)
 	}
 	defer unix.Close(socket)
-	err = unix.Connect(socket, sockaddr(address, caller.family))
+	began := time.Now()
+	err = unix.Connect(socket, sockaddr(route.To, caller.family))
 	switch {
 	case errors.Is(err, unix.EINPROGRESS) && caller.nonblocking:
+		if route.Ended != nil {
+			follow(socket, began, route.Ended)
+		}
 		return g.replace(asked, caller, socket, fails(unix.EINPROGRESS))
 	case errors.Is(err, unix.EINPROGRESS):
 		err = g.await(asked, socket, caller.patience)
+	}
+	if route.Ended != nil {
+		route.Ended(time.Since(began), err)
 	}
 	var errno syscall.Errno
 	if errors.As(err, &errno) {
@@ -293,6 +303,19 @@ func (g *governor) connect(asked notification, address netip.AddrPort) response 
 		return fails(unix.EIO)
 	}
 	return g.replace(asked, caller, socket, response{})
+}
+
+// disconnect takes a socket's connection away, as connect(2) does for an address of no family. The service does it itself: by the time
+// that the kernel reads the address again, it may be one of some family.
+func (g *governor) disconnect(asked notification) response {
+	caller, err := g.borrow(asked)
+	if err != nil {
+		return fails(unix.EACCES)
+	}
+	defer caller.close()
+	nobody := unix.RawSockaddr{Family: unix.AF_UNSPEC}
+	_, _, errno := unix.Syscall(unix.SYS_CONNECT, uintptr(caller.fd), uintptr(unsafe.Pointer(&nobody)), unsafe.Sizeof(nobody))
+	return response{errno: -int32(errno)}
 }
 
 // nameServer tells whether this machine asks for names there (resolv.conf(5)); without namespaces sites ask what it asks.
@@ -323,6 +346,64 @@ func (g *governor) await(asked notification, socket int, patience time.Duration)
 	}
 	return unix.ETIMEDOUT
 }
+
+// Bounds of how connections that their programs do not wait for are followed: how many at a time, and for how long each.
+const (
+	followMost  = 256
+	followUntil = 20 * time.Second
+)
+
+var following = make(chan struct{}, followMost)
+
+// errUnfollowed says that nobody knows what became of a connection.
+var errUnfollowed = errors.New("not followed")
+
+// follow tells of a connection that is being made, once it stands or does not. It leaves the socket's fault to the program.
+func follow(socket int, began time.Time, ended func(time.Duration, error)) {
+	select {
+	case following <- struct{}{}:
+	default:
+		return
+	}
+	own, err := unix.FcntlInt(uintptr(socket), unix.F_DUPFD_CLOEXEC, 0)
+	if err != nil {
+		<-following
+		return
+	}
+	file := os.NewFile(uintptr(own), "connection") // here: the program may soon have its socket wait again, and this one with it
+	connection, err := file.SyscallConn()
+	if err := errors.Join(err, file.SetWriteDeadline(began.Add(followUntil))); err != nil {
+		file.Close()
+		<-following
+		return
+	}
+	go func() {
+		defer func() { <-following }()
+		defer file.Close()
+		fault := errUnfollowed
+		waited := connection.Write(func(fd uintptr) bool {
+			info, err := unix.GetsockoptTCPInfo(int(fd), unix.IPPROTO_TCP, unix.TCP_INFO)
+			switch {
+			case err != nil:
+				fault = err
+			case info.State == tcpSynSent:
+				return false
+			case info.State == tcpClose && info.Rtt == 0: // else it stood, and was broken off since
+				fault = unix.ECONNREFUSED
+			default:
+				fault = nil
+			}
+			return true
+		})
+		ended(time.Since(began), errors.Join(waited, fault))
+	}()
+}
+
+// States of a connection, of enum tcp_state in Linux.
+const (
+	tcpSynSent = 2
+	tcpClose   = 7
+)
 
 func (g *governor) replace(asked notification, caller borrowed, socket int, then response) response {
 	added := handed{id: asked.id, flags: unix.SECCOMP_ADDFD_FLAG_SETFD, source: uint32(socket), target: uint32(asked.arguments[0]),

@@ -14,7 +14,7 @@ import (
 	"vessik/internal/core/site"
 	"vessik/internal/operation"
 	"vessik/internal/origin"
-	"vessik/internal/restore"
+	"vessik/internal/points"
 	"vessik/internal/running"
 	"vessik/internal/verify"
 )
@@ -24,7 +24,7 @@ type Changer struct {
 	Machine    *running.Machine
 	Operations *operation.Runner
 	Verifier   *verify.Verifier
-	Points     *restore.Points
+	Points     *points.Points
 	Origins    *origin.Origins
 
 	knownMu sync.Mutex
@@ -44,7 +44,8 @@ const stays = "stays"
 
 // TargetOf is what a site runs on now.
 func TargetOf(s site.Site) plan.Target {
-	return plan.Target{Stack: s.Stack, Settings: s.Settings, Domain: s.Domain, Domains: s.Domains, Forwards: s.Forwards}
+	return plan.Target{Stack: s.Stack, Settings: s.Settings, Domain: s.Domain, Domains: s.Domains, Forwards: s.Forwards,
+		HTTPS: s.HTTPS}
 }
 
 // Begin begins a change, without the steps that it does not need.
@@ -56,7 +57,7 @@ func (c *Changer) Begin(ctx context.Context, kind plan.Kind, change plan.Change,
 // Steps are those of a change.
 func (c *Changer) Steps(kind plan.Kind, change plan.Change, left ...plan.Step) []plan.Step {
 	next, _ := c.Machine.Registry.Site(change.Site)
-	next.Stack = change.After.Stack
+	next.Stack, next.Settings = change.After.Stack, change.After.Settings
 	if !c.Origins.Missing(next) {
 		left = append(left, running.FetchEngines)
 	}
@@ -140,12 +141,11 @@ func Do(name plan.Step, title string, do func(ctx context.Context, w *operation.
 
 // FetchStep brings the engines of the new stack into the store.
 func (c *Changer) FetchStep() operation.Step {
-	return c.Machine.FetchStep(func(w *operation.Part, s site.Site) []string {
-		change, err := operation.Payload[plan.Change](w)
-		if err != nil {
-			return s.Stack.IDs()
+	return c.Machine.FetchStep(c.Origins.EnginesOf, func(w *operation.Part, s site.Site) site.Site {
+		if change, err := operation.Payload[plan.Change](w); err == nil {
+			s.Stack, s.Settings = change.After.Stack, change.After.Settings
 		}
-		return change.After.Stack.IDs()
+		return s
 	})
 }
 
@@ -165,8 +165,8 @@ func (c *Changer) ProveStep() operation.Step {
 
 // PointStep keeps files and database as they are.
 func (c *Changer) PointStep() operation.Step {
-	return Do(restore.Point, "taking a restore point", func(ctx context.Context, w *operation.Part, s site.Site, _ plan.Change) error {
-		place, err := c.Points.Take(ctx, w, s)
+	return Do(points.Step, "taking a restore point", func(ctx context.Context, w *operation.Part, s site.Site, asked plan.Change) error {
+		place, err := c.Points.Take(ctx, w, s, points.Point{Who: asked.Who, Note: "before " + occasion(asked)}, asked.Back)
 		if err == nil {
 			operation.Learn(w, func(p *plan.Change) { p.RestorePoint = place })
 		}
@@ -246,13 +246,33 @@ func unfinished(journal []plan.Entry) plan.Recovery {
 	return plan.TakeBack
 }
 
+// occasion is what a restore point is taken for.
+func occasion(c plan.Change) string {
+	switch {
+	case c.Back != "":
+		return "going back to " + c.Back
+	case c.Parts != nil:
+		return "plugins and themes: " + c.Parts.Words()
+	}
+	return targetWords(c)
+}
+
 // targetWords name what is new.
 func targetWords(c plan.Change) string {
 	if c.Load != nil {
 		return "the loaded dump"
 	}
+	if c.Back != "" {
+		return "the restore point " + c.Back
+	}
+	if c.Parts != nil {
+		return "its changed plugins and themes (" + c.Parts.Words() + ")"
+	}
 	if c.Before.Domain != c.After.Domain {
 		return c.After.Domain
+	}
+	if c.Before.HTTPS != c.After.HTTPS {
+		return map[bool]string{true: "https", false: "http"}[c.After.HTTPS]
 	}
 	words := []string{}
 	before := c.Before.Stack.IDs()

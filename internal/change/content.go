@@ -11,13 +11,14 @@ import (
 	"vessik/internal/operation"
 	"vessik/internal/ownfile"
 	"vessik/internal/running"
+	"vessik/internal/safefile"
 )
 
 // ReplaceContent puts another content in the place of a site's database.
 const ReplaceContent plan.Step = "replace-content"
 
-// replaced notes that the database is no longer what it was.
-const replaced = "replaced"
+// Replaced notes that what a site holds is no longer what it was.
+const Replaced = "replaced"
 
 // Replace has fill put another content in the place of a site's database, while its requests wait until the site is switched or taken
 // back. What it was is held in a dump until the restore point is dropped.
@@ -33,7 +34,7 @@ func (c *Changer) Replace(ctx context.Context, w *operation.Part, s site.Site, f
 	if err := c.Machine.DumpTo(ctx, s, held); err != nil {
 		return err
 	}
-	if err := w.Note(replaced); err != nil {
+	if err := w.Note(Replaced); err != nil {
 		return err
 	}
 	tally, err := fill(held)
@@ -49,7 +50,7 @@ func (c *Changer) Replace(ctx context.Context, w *operation.Part, s site.Site, f
 
 // PutBack brings the content back that was replaced.
 func (c *Changer) PutBack(ctx context.Context, w *operation.Part, s site.Site, p plan.Change) error {
-	if !Noted(w, ReplaceContent, replaced) {
+	if !Noted(w, ReplaceContent, Replaced) {
 		return nil
 	}
 	if master := c.Machine.Master(s.Name); master != nil {
@@ -64,12 +65,47 @@ func (c *Changer) PutBack(ctx context.Context, w *operation.Part, s site.Site, p
 	return errors.Join(k.Redomain(s.Folder, c.Machine.CMSFacts(old)), k.ClearCaches(s.Folder))
 }
 
+// Keep are paths in a site's folder at which other folders stand, which no change of the folder touches.
+func Keep(s site.Site) (paths []string) {
+	for _, shared := range s.Settings.Bound() {
+		paths = append(paths, shared.Place)
+	}
+	return paths
+}
+
+// PutPointBack makes a site's folder and database what they were when this change took its restore point, if the step has changed them.
+func (c *Changer) PutPointBack(ctx context.Context, w *operation.Part, s site.Site, step plan.Step) error {
+	if !Noted(w, step, Replaced) {
+		return nil
+	}
+	if master := c.Machine.Master(s.Name); master != nil {
+		master.Hold()
+	}
+	if _, err := safefile.Match(ctx, c.Points.Files(s.Name, w.ID()), s.Folder, Keep(s)...); err != nil {
+		return err
+	}
+	if _, err := c.Refill(ctx, s, c.Points.Dump(s.Name, w.ID()), cms.Place{}, c.Machine.CMSFacts(s)); err != nil {
+		return err
+	}
+	return c.Machine.CMS.Of(s).ClearCaches(s.Folder)
+}
+
 func (c *Changer) heldDump(w *operation.Part) string {
 	return c.Machine.Home.Path("restore", w.Name, w.ID(), "held.sql")
 }
 
 // Refill puts one of our own dumps in the place of a site's database.
 func (c *Changer) Refill(ctx context.Context, s site.Site, file string, from cms.Place, facts cms.Facts) (rewrite.Tally, error) {
+	return c.refill(ctx, s, file, from, facts.Prefix, facts)
+}
+
+// RefillFrom puts the dump of a site at another time into its database, or into one aside: from and prefix are what it had then.
+func (c *Changer) RefillFrom(ctx context.Context, s site.Site, file string, from cms.Place, prefix string) (rewrite.Tally, error) {
+	return c.refill(ctx, s, file, from, prefix, c.Machine.CMSFacts(s))
+}
+
+func (c *Changer) refill(ctx context.Context, s site.Site, file string, from cms.Place, prefix string,
+	facts cms.Facts) (rewrite.Tally, error) {
 	if err := c.Machine.EmptyDatabase(ctx, s); err != nil {
 		return rewrite.Tally{}, err
 	}
@@ -83,5 +119,5 @@ func (c *Changer) Refill(ctx context.Context, s site.Site, file string, from cms
 		return rewrite.Tally{}, err
 	}
 	defer dump.Close()
-	return c.Machine.CMS.Of(s).DrawContent(ctx, pool, dump, from, facts.Prefix, facts, nil)
+	return c.Machine.CMS.Of(s).DrawContent(ctx, pool, dump, from, prefix, facts, nil)
 }

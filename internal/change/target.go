@@ -2,10 +2,12 @@ package change
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
 
+	"vessik/internal/core/outgoing"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
@@ -39,7 +41,7 @@ func (c *Changer) switchTo(ctx context.Context, s site.Site, target plan.Target)
 	redefine := func(s *site.Site) error {
 		s.Stack, s.Settings = target.Stack, target.Settings
 		if target.Domain != "" {
-			s.Domain, s.Domains, s.Forwards = target.Domain, target.Domains, target.Forwards
+			s.Domain, s.Domains, s.Forwards, s.HTTPS = target.Domain, target.Domains, target.Forwards, target.HTTPS
 		}
 		return nil
 	}
@@ -85,6 +87,12 @@ func (c *Changer) CheckSettings(ctx context.Context, s site.Site, settings site.
 		extensions, _ = engine.Switchable(e)
 	}
 	problems := site.CheckSettings(s.Name, settings, directives, extensions, c.Machine.Home.Dir)
+	for _, entry := range settings.Reach {
+		if e, err := outgoing.Parse(entry); err == nil && e.Own() != 0 && c.Machine.Kept(e.Own()) {
+			problems = append(problems, site.Problem{Site: s.Name, Field: "outgoing-allow", Message: fmt.Sprintf("port %d of this machine is "+
+				"Vessik's own or another site's, and is opened to no site", e.Own()), Remedy: "leave it out; another site is reached by its domain"})
+		}
+	}
 	for _, entry := range settings.Allow {
 		dir, place := site.SharedOf(entry).Folder, site.SharedOf(entry).Place
 		if place != "" && !c.Machine.Abilities.Namespaces {

@@ -263,13 +263,18 @@ func (k Definitions) Recognised(folder string) (*Definition, string) {
 	return nil, ""
 }
 
-// VersionIn reads the CMS's version out of the file by which it is recognised; empty where it is not there.
+// plainVersion is what a version may look like: it becomes a part of folders' names, and anybody may have written it.
+var plainVersion = regexp.MustCompile(`\A[0-9A-Za-z][0-9A-Za-z.+~_-]{0,39}\z`)
+
+// VersionIn reads the CMS's version out of the file by which it is recognised; empty where it is not there, or is none.
 func (k *Definition) VersionIn(text []byte) string {
 	if k.Recognise.Version == "" {
 		return ""
 	}
 	if match := k.regexps[k.Recognise.Version].FindSubmatch(text); match != nil {
-		return string(bytes.TrimSpace(match[1]))
+		if version := bytes.TrimSpace(match[1]); plainVersion.Match(version) {
+			return string(version)
+		}
 	}
 	return ""
 }

@@ -44,6 +44,7 @@ type Definition struct {
 	Touches   []Touch           `yaml:"finishing-touches"`
 	Network   Network           `yaml:"network"`
 	Parts     []Part            `yaml:"parts"`
+	Bare      string            `yaml:"bare"` // PHP before the CMS is loaded, so that none of its parts is run
 	Checks    []Check           `yaml:"checks"`
 	Host      Host              `yaml:"host"`
 	Upgrade   string            `yaml:"upgrade"` // PHP that brings the database up to the files' version, with the CMS loaded
@@ -185,6 +186,8 @@ type SignIn struct {
 // Ticket is the PHP that signs a user in without a password; it runs inside the site.
 type Ticket struct {
 	Script string `yaml:"script"`
+	// Session names the cookie that shows who is signed in, where its name has the site's address in it: {md5 of URL} stands for that.
+	Session string `yaml:"session"`
 }
 
 // Tasks are what the CMS does at times, asked for by an address.
@@ -257,7 +260,12 @@ type Part struct {
 	Into     string `yaml:"into"`     // folder of the site
 	Activate string `yaml:"activate"` // PHP, with the CMS loaded: $value are those files, joined by ;
 
-	file, title, version *regexp.Regexp
+	Here       string `yaml:"here"`       // pattern of such a file of a part that is in a site, below that folder
+	Active     string `yaml:"active"`     // PHP, with the CMS loaded bare: $answer becomes the files of those that are on
+	Deactivate string `yaml:"deactivate"` // PHP, with the CMS loaded: $value are files, as in activate
+	SwitchOff  string `yaml:"switch-off"` // the same with the CMS loaded bare, for parts that keep it from being loaded
+
+	file, here, title, version *regexp.Regexp
 }
 
 // Matches tells whether a file of an archive may say what it is.

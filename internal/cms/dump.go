@@ -24,8 +24,12 @@ import (
 // rowsPerInsert bounds the length of one statement of a dump.
 const rowsPerInsert = 200
 
-// Dump writes a database's tables as SQL that Load, or any MariaDB or MySQL client, can read. It reads one snapshot.
-func Dump(ctx context.Context, pool *sql.DB, w io.Writer) error {
+// ErrNoTable says that a table is not there.
+var ErrNoTable = errors.New("there is no table of that name")
+
+// Dump writes a database's tables as SQL that Load, or any MariaDB or MySQL client, can read: all of it, or some tables only, for which it
+// is ErrNoTable that one is not there. It reads one snapshot.
+func Dump(ctx context.Context, pool *sql.DB, w io.Writer, only ...string) error {
 	connection, err := pool.Conn(ctx)
 	if err != nil {
 		return err
@@ -41,6 +45,14 @@ func Dump(ctx context.Context, pool *sql.DB, w io.Writer) error {
 	if err != nil {
 		return err
 	}
+	for _, name := range only {
+		if !slices.Contains(names, name) {
+			return fmt.Errorf("%q: %w", name, ErrNoTable)
+		}
+	}
+	if len(only) > 0 {
+		names = only
+	}
 	out := bufio.NewWriter(w)
 	fmt.Fprintln(out, "SET NAMES utf8mb4;\nSET FOREIGN_KEY_CHECKS=0;\nSET SQL_MODE='NO_AUTO_VALUE_ON_ZERO';")
 	for _, name := range names {
@@ -53,8 +65,10 @@ func Dump(ctx context.Context, pool *sql.DB, w io.Writer) error {
 			return fmt.Errorf("dump %s: %w", name, err)
 		}
 	}
-	if err := dumpPrograms(ctx, connection, out); err != nil {
-		return err
+	if len(only) == 0 {
+		if err := dumpPrograms(ctx, connection, out); err != nil {
+			return err
+		}
 	}
 	return out.Flush()
 }

@@ -168,6 +168,9 @@ func (j *judge) parts(k *Definition) {
 		if part.file, err = regexp.Compile(`\A(?:` + part.File + `)\z`); err != nil {
 			j.add(entry+".file", "%v", err)
 		}
+		if part.here, err = regexp.Compile(`\A(?:` + part.Here + `)\z`); err != nil {
+			j.add(entry+".here", "%v", err)
+		}
 		for name, each := range map[string]struct {
 			text   string
 			target **regexp.Regexp
@@ -176,8 +179,14 @@ func (j *judge) parts(k *Definition) {
 				j.add(entry+"."+name, "needs a pattern with a group in parentheses")
 			}
 		}
-		if part.Activate != "" && k.Load == "" {
-			j.add(entry+".activate", "needs the definition's load script")
+		for name, text := range map[string]string{"activate": part.Activate, "active": part.Active, "deactivate": part.Deactivate,
+			"switch-off": part.SwitchOff} {
+			if text != "" && k.Load == "" {
+				j.add(entry+"."+name, "needs the definition's load script")
+			}
+		}
+		if part.Here != "" && part.Active == "" {
+			j.add(entry+".active", "is needed beside here")
 		}
 	}
 	if k.Upgrade != "" && k.Load == "" {

@@ -350,7 +350,7 @@ func (k *Definition) Run(ctx context.Context, s Script) ([]byte, error) {
 	}
 	c := cell.Cell{Name: "script", Init: true, ReadFolders: []string{s.PHP.Root()},
 		WriteFolders: append([]string{s.Folder, dir}, s.Settings.Open()...), Binds: engine.Binds(s.Folder, s.Settings.Bound(), true),
-		Network: cell.OnlyPort(s.Port)}
+		Network: cell.OnlyPorts(s.Port)}
 	command, err := s.PHP.Cells.Command(c, nil, s.PHP.PHPCommand(),
 		append([]string{"-d", "error_reporting=0", "-c", filepath.Join(dir, "php.ini"), filepath.Join(dir, "main.php")}, s.Arguments...)...)
 	if err != nil {

@@ -136,22 +136,34 @@ const tellFaults = `(static function () {
 
 // With runs PHP in a site with its CMS loaded, held to the site's folder; value is in $value.
 func (k *Definition) With(ctx context.Context, php *engine.Engine, s site.Site, facts Facts, value, text string) error {
-	names := []string{}
+	_, err := k.inside(ctx, php, s, facts, false, value, text)
+	return err
+}
+
+// inside runs PHP in a site with its CMS loaded, or loaded bare, and returns what $answer has become, as JSON.
+func (k *Definition) inside(ctx context.Context, php *engine.Engine, s site.Site, facts Facts, bare bool, value,
+	text string) (answer []byte, err error) {
+	names, first := []string{}, tellFaults
 	if k.Load != "" {
 		names = []string{k.Load}
 	}
-	const done = "vessik: it is done"
+	if bare {
+		first += k.Bare + "\n"
+	}
+	const done, ends = "vessik: it is done: ", "vessik: that was it"
 	out, err := k.Run(ctx, Script{PHP: php, Folder: s.Folder, Root: s.DocumentRoot(), Settings: s.Settings, Port: facts.Port, Names: names,
-		First: tellFaults, Own: "<?php " + text, Text: "$value = " + phpString(value) + ";\nrequire __DIR__ . '/own.php';\necho '" + done + "';",
-		Arguments: []string{s.DocumentRoot(), facts.URL}})
-	if err == nil && strings.Contains(string(out), done) {
-		return nil
+		First: first, Own: "<?php " + text, Arguments: []string{s.DocumentRoot(), facts.URL},
+		Text: "$value = " + phpString(value) + ";\nrequire __DIR__ . '/own.php';\necho '" + done +
+			"', json_encode($answer ?? null), '" + ends + "';"})
+	if _, told, found := strings.Cut(string(out), done); err == nil && found {
+		told, _, _ = strings.Cut(told, ends)
+		return []byte(told), nil
 	}
 	if _, told, found := strings.Cut(string(out), faultBegins); found {
 		told, _, _ = strings.Cut(told, faultEnds)
-		return errors.New(told)
+		return nil, errors.New(told)
 	}
-	return said(err, out)
+	return nil, said(err, out)
 }
 
 // said is why something did not work: what it printed last, in its own words.

@@ -34,7 +34,7 @@ type Feature struct {
 // Kind is how a site is made: half made, it is taken back.
 func (f *Feature) Kind() operation.Kind {
 	m, g := f.Machine, f.Origins
-	fetch := m.FetchStep(func(_ *operation.Part, s site.Site) []string { return g.EnginesOf(s) })
+	fetch := m.FetchStep(g.EnginesOf, nil)
 	touch := operation.Step{Name: Touch, Title: "finishing touches", Do: func(ctx context.Context, w *operation.Part) error {
 		s, err := w.Site()
 		if err != nil {
@@ -65,6 +65,10 @@ func (f *Feature) Preview(requests []site.Request) ([]site.Site, site.Problems) 
 func (f *Feature) New(ctx context.Context, requests []site.Request) (plan.Operation, error) {
 	f.Operations.Judging.Lock()
 	defer f.Operations.Judging.Unlock()
+	return operation.UnlessTaken(func() (plan.Operation, error) { return f.begin(ctx, requests) })
+}
+
+func (f *Feature) begin(ctx context.Context, requests []site.Request) (plan.Operation, error) {
 	sites, problems := f.Preview(requests)
 	if len(problems) > 0 {
 		return plan.Operation{}, problems

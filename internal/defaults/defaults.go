@@ -9,6 +9,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"vessik/internal/core/outgoing"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 	"vessik/internal/facts"
@@ -41,7 +42,8 @@ func (f *Feature) Page() wire.DefaultsPage {
 		"domain_ending": "localhost", "sites_folder": f.Machine.Home.Path("sites"),
 		"cms": usual.CMS.Name, "cms_version": usual.CMS.Version, "php": usual.Stack.PHP, "web": usual.Stack.Web, "database": usual.Stack.Database,
 		"group": "none", "finishing_touches": "none",
-		"language": "the CMS's own", "time_zone": "UTC", "appearance": "system", "operations_days": "30", "operations_kept": "1000"}
+		"language": "the CMS's own", "time_zone": "UTC", "https": "off", "outgoing": outgoing.Web, "appearance": "system",
+		"operations_days": "30", "operations_kept": "1000"}
 	about := map[string]string{"administrator": "Administrator's user name", "mail": "Administrator's mail address",
 		"password": "Administrator's password"}
 	for field := range reflect.TypeFor[site.Defaults]().Fields() {
@@ -73,7 +75,8 @@ func (f *Feature) others(name, value string) []string {
 		"web": func(s site.Site) string { return s.Stack.Web }, "database": func(s site.Site) string { return s.Stack.Database },
 		"group":     func(s site.Site) string { return cmp.Or(s.Group, "none") },
 		"language":  func(s site.Site) string { return cmp.Or(s.Language, "the CMS's own") },
-		"time_zone": func(s site.Site) string { return cmp.Or(s.TimeZone, "UTC") }}[name]
+		"time_zone": func(s site.Site) string { return cmp.Or(s.TimeZone, "UTC") },
+		"outgoing":  func(s site.Site) string { return cmp.Or(s.Settings.Outgoing, outgoing.Web) }}[name]
 	names := []string{}
 	if has == nil {
 		return names

@@ -37,18 +37,18 @@ var generations = []string{"bullseye", "bookworm", "trixie"}
 // Age orders engines of one version: the newer the generation, the higher.
 func (r Row) Age() int { return slices.Index(generations, r.Generation) }
 
-// Catalogue lists everything that can be fetched, in each kind the usual one first, then the others from the newest to the oldest. A
-// further version is a further row.
+// Catalogue lists everything that can be fetched, in each kind from the newest to the oldest: the first is the usual one, and all
+// usual ones are of one generation. A further version is a further row.
 var Catalogue = []Row{
-	phpRow("8.2", "bookworm"), phpRow("8.4", "trixie"), phpRow("7.4", "bullseye"),
-	nginxRow("1.22", "bookworm", "nginx"), nginxRow("1.26", "trixie", "nginx"), nginxRow("1.18", "bullseye", "nginx-light"),
-	apacheRow("2.4", "bookworm"), apacheRow("2.4", "trixie"), apacheRow("2.4", "bullseye"),
-	mariadbRow("10.11", "bookworm", "mariadb-server-core", "mariadb-client-core", "mariadb-client"),
+	phpRow("8.4", "trixie"), phpRow("8.2", "bookworm"), phpRow("7.4", "bullseye"),
+	nginxRow("1.26", "trixie", "nginx"), nginxRow("1.22", "bookworm", "nginx"), nginxRow("1.18", "bullseye", "nginx-light"),
+	apacheRow("2.4", "trixie"), apacheRow("2.4", "bookworm"), apacheRow("2.4", "bullseye"),
 	mariadbRow("11.8", "trixie", "mariadb-server-core", "mariadb-client-core", "mariadb-client"),
+	mariadbRow("10.11", "bookworm", "mariadb-server-core", "mariadb-client-core", "mariadb-client"),
 	mariadbRow("10.5", "bullseye", "mariadb-server-core-10.5", "mariadb-client-core-10.5", "mariadb-client-10.5"),
-	wordpressRow("6.1", "bookworm", "twentytwentythree"), wordpressRow("6.8", "trixie", "twentytwentyfive"),
+	wordpressRow("6.8", "trixie", "twentytwentyfive"), wordpressRow("6.1", "bookworm", "twentytwentythree"),
 	wordpressRow("5.7", "bullseye", "twentytwentyone"),
-	languagesRow("wordpress-6.1", "bookworm", "wordpress-l10n"), languagesRow("wordpress-6.8", "trixie", "wordpress-l10n"),
+	languagesRow("wordpress-6.8", "trixie", "wordpress-l10n"), languagesRow("wordpress-6.1", "bookworm", "wordpress-l10n"),
 	languagesRow("wordpress-5.7", "bullseye", "wordpress-l10n"),
 	{ID: "spip-4.4", Kind: Release, Generation: "trixie", WithoutDependencies: true,
 		Packages: []string{"spip", "php-algo26-idna-convert", "php-jakeasmith-http-build-url", "php-psr-container",

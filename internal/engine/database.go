@@ -346,7 +346,8 @@ func (d *DatabaseServer) EmptyDatabase(ctx context.Context, name string) error {
 
 // DropDatabase takes both away; it bears their absence.
 func (d *DatabaseServer) DropDatabase(ctx context.Context, name, user string) error {
-	_, err := d.admin.ExecContext(ctx, "DROP USER IF EXISTS "+rewrite.Quote(user)+"@'127.0.0.1'; DROP DATABASE IF EXISTS "+Identifier(name))
+	_, err := d.admin.ExecContext(ctx, "DROP USER IF EXISTS "+rewrite.Quote(user)+"@'127.0.0.1'; KILL CONNECTION USER "+rewrite.Quote(user)+
+		"; DROP DATABASE IF EXISTS "+Identifier(name)) // which would wait for what the user's queries hold
 	return err
 }
 

@@ -226,7 +226,11 @@ func writeManifest(dir string, e *Engine) error {
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(dir, manifestFile), append(text, '\n'), 0o644)
+	next := filepath.Join(dir, "."+manifestFile) // an engine whose manifest breaks off would be fetched anew, under those that run on it
+	if err := os.WriteFile(next, append(text, '\n'), 0o644); err != nil {
+		return err
+	}
+	return os.Rename(next, filepath.Join(dir, manifestFile))
 }
 
 func folderSize(dir string) (size int64) {

@@ -75,7 +75,7 @@ func TestAHalfUnpackedEngineIsNeverUsed(t *testing.T) {
 	_, err = store.Find("../php-8.2")
 	assert.ErrorContains(t, err, "not an engine's id")
 	_, err = store.Lookup("php-9.9")
-	assert.ErrorContains(t, err, "there are php-8.2")
+	assert.ErrorContains(t, err, "there are php-8.4")
 }
 
 func packed(t *testing.T, headers ...tar.Header) *bytes.Buffer {

@@ -7,6 +7,7 @@ import (
 	"os"
 	"strconv"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -33,15 +34,28 @@ type held struct {
 	closed  bool
 }
 
+// portPatience is how long a port may be held by nobody who means to: a program that is just ending, or one that is being started and has
+// not let go yet of what it got from this one.
+const portPatience = time.Second
+
 // listenOn opens a port of loopback that a program is handed: for plain TCP, which is what web servers and databases make of it.
 func listenOn(ctx context.Context, port int) (*net.TCPListener, error) {
 	var config net.ListenConfig
 	config.SetMultipathTCP(false)
-	listener, err := config.Listen(ctx, "tcp4", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
-	if err != nil {
-		return nil, err
+	for until := time.Now().Add(portPatience); ; {
+		listener, err := config.Listen(ctx, "tcp4", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+		if err == nil {
+			return listener.(*net.TCPListener), nil
+		}
+		if !errors.Is(err, syscall.EADDRINUSE) || time.Now().After(until) {
+			return nil, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(10 * time.Millisecond):
+		}
 	}
-	return listener.(*net.TCPListener), nil
 }
 
 var errClosed = errors.New("the site was stopped")

@@ -30,6 +30,8 @@ type PHPPlace struct {
 	Mail   string // where the mail that the site sends is kept
 	Socket string // held by the service; in a folder that the site cannot reach
 	Probe  string // the file that answers checks
+	// Trusted is the file of the authorities that the site believes.
+	Trusted string
 	// Network is what the site may reach, Limits what it may take.
 	Network func(site.Site) *cell.Network
 	Limits  func(site.Site) cell.Limits
@@ -110,8 +112,8 @@ func (m *PHPMaster) configure(e *Engine, s site.Site, turn int) error {
 	}
 	place := m.place
 	configuration := render.PHP{Site: s, Dir: dir, Temp: place.Temp, Logs: place.Logs, Socket: place.Socket, ProbeFile: place.Probe,
-		CMSPHP: place.Prepend, CMSDebug: place.Debug, Children: 12, ExtensionDir: extensionDir,
-		Extensions: render.Extensions(extensions, s.Settings)}
+		Trusted: place.Trusted, CMSPHP: place.Prepend, CMSDebug: place.Debug, Children: 12, ExtensionDir: extensionDir,
+		Extensions: render.Extensions(extensions, s.Settings, e.Extras), Environment: e.Environment()}
 	if configuration.Cache, err = m.cache(e, configuration.Extensions); err != nil {
 		return err
 	}
@@ -124,10 +126,8 @@ func (m *PHPMaster) configure(e *Engine, s site.Site, turn int) error {
 		configuration.Ticket = filepath.Join(dir, "ticket.php")
 		texts["ticket.php"] = place.Ticket
 	}
-	sink := "#!/bin/sh\n# Mail that this site sends is kept here and goes nowhere.\nexec cat > \"$(mktemp '" + place.Mail +
-		"/XXXXXXXXXXXX.eml')\"\n"
 	maps.Copy(texts, map[string]string{"php-fpm.conf": configuration.Pool(), "php.ini": configuration.Ini(),
-		"prepend.php": configuration.Prepend(), "sendmail": sink})
+		"prepend.php": configuration.Prepend(), "sendmail": Sendmail(place.Mail)})
 	for name, text := range texts {
 		mode := os.FileMode(0o600)
 		if name == "sendmail" {
@@ -138,6 +138,12 @@ func (m *PHPMaster) configure(e *Engine, s site.Site, turn int) error {
 		}
 	}
 	return nil
+}
+
+// Sendmail is the program by which a site's PHP and commands send mail: it is laid into a folder, whole before it has its ending.
+func Sendmail(folder string) string {
+	return "#!/bin/sh\n# Mail that this site sends is kept, and goes nowhere.\nnext=$(mktemp '" + folder + "/XXXXXXXXXXXX') && " +
+		"cat > \"$next\" && exec mv \"$next\" \"$next.eml\"\n"
 }
 
 // cache is the folder of scripts compiled by this very PHP with these very extensions: with others, it would crash on them.
@@ -193,7 +199,8 @@ func (m *PHPMaster) start(ctx context.Context, e *Engine, s site.Site, turn int)
 
 // cell is what a site's PHP has.
 func (m *PHPMaster) cell(e *Engine, s site.Site, turn int) cell.Cell {
-	c := cell.Cell{Name: s.Name, ReadFolders: []string{e.Root(), m.dir(turn)}, ReadFiles: []string{m.place.Probe},
+	c := cell.Cell{Name: s.Name, ReadFolders: []string{e.Root(), m.dir(turn)},
+		ReadFiles:    slices.DeleteFunc([]string{m.place.Probe, m.place.Trusted}, func(path string) bool { return path == "" }),
 		WriteFolders: append([]string{s.Folder, m.place.Temp, m.place.Mail}, s.Settings.Open()...), Binds: Binds(s.Folder,
 			s.Settings.Bound(), true), WriteFiles: m.logs()}
 	if m.place.Network != nil {
@@ -334,7 +341,8 @@ func childrenFile(pid int) ([]byte, error) {
 // Switchable lists the shared extensions of an engine that a site may switch on or off.
 func Switchable(e *Engine) ([]string, error) {
 	_, names, err := extensionsOf(e)
-	names = slices.DeleteFunc(names, render.Kept)
+	names = slices.DeleteFunc(names, func(name string) bool { return render.Kept(name) || e.isExtra(name) })
+	names = slices.AppendSeq(names, maps.Keys(e.Extras))
 	slices.Sort(names)
 	return names, err
 }
@@ -362,7 +370,7 @@ func CommandIni(e *Engine, temp string, settings site.Settings) (string, error) 
 	if err != nil {
 		return "", err
 	}
-	return render.PHP{Site: site.Site{Settings: settings}, ExtensionDir: dir, Extensions: render.Extensions(names, settings),
+	return render.PHP{Site: site.Site{Settings: settings}, ExtensionDir: dir, Extensions: render.Extensions(names, settings, e.Extras),
 		Temp: temp}.Ini(), nil
 }
 

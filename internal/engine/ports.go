@@ -2,6 +2,7 @@ package engine
 
 import (
 	"bufio"
+	"cmp"
 	"encoding/hex"
 	"fmt"
 	"net"
@@ -56,6 +57,7 @@ func sockets() []socketRow {
 	return rows
 }
 
+// listening are the sockets that listen on a port.
 func listening(port int) map[string]bool {
 	inodes := map[string]bool{}
 	for _, row := range sockets() {
@@ -77,13 +79,13 @@ func connections() map[int]int {
 	return count
 }
 
-// listensIn tells whether a process or one of its children holds the socket that listens on a port.
-func listensIn(pid, port int) bool {
-	inodes := listening(port)
+// holds tells whether a process or one of its children has one of the sockets open.
+func holds(pid int, sockets map[string]bool) bool {
 	for _, each := range append(children(pid), strconv.Itoa(pid)) {
-		descriptors, _ := filepath.Glob("/proc/" + each + "/fd/*")
+		folder := "/proc/" + each + "/fd/"
+		descriptors, _ := os.ReadDir(folder) // of a process that has ended there are none
 		for _, descriptor := range descriptors {
-			if target, err := os.Readlink(descriptor); err == nil && inodes[target] {
+			if target, err := os.Readlink(folder + descriptor.Name()); err == nil && sockets[target] {
 				return true
 			}
 		}
@@ -91,20 +93,33 @@ func listensIn(pid, port int) bool {
 	return false
 }
 
-// Listener names the process that listens on a port, from /proc/net/tcp and the open files in /proc.
-func Listener(port int) string {
-	inodes := listening(port)
+// Listener names the process that listens on a port.
+func Listener(port int) string { return cmp.Or(Listeners()[port], unknown) }
+
+// unknown is who holds what this account may not look into.
+const unknown = "another program (of another account)"
+
+// Listeners names the processes that listen, by port, from /proc/net/tcp and the open files in /proc. It connects to none: a site at rest
+// would be woken.
+func Listeners() map[int]string {
+	holders, ports := map[int]string{}, map[string]int{}
+	for _, row := range sockets() {
+		if row.state == "0A" {
+			holders[row.port], ports["socket:["+row.inode+"]"] = unknown, row.port
+		}
+	}
 	descriptors, _ := filepath.Glob("/proc/[0-9]*/fd/*")
 	for _, descriptor := range descriptors {
 		target, err := os.Readlink(descriptor)
-		if err != nil || !inodes[target] {
+		port, listens := ports[target]
+		if err != nil || !listens || holders[port] != unknown {
 			continue
 		}
 		pid := strings.Split(descriptor, "/")[2]
 		name, _ := os.ReadFile(filepath.Join("/proc", pid, "comm"))
-		return fmt.Sprintf("%s (process %s)", strings.TrimSpace(string(name)), pid)
+		holders[port] = fmt.Sprintf("%s (process %s)", strings.TrimSpace(string(name)), pid)
 	}
-	return "another program (of another account)"
+	return holders
 }
 
 // FirstUnprivilegedPort is the lowest port that an account without root's rights may open (ip(7)).

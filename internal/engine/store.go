@@ -38,6 +38,8 @@ type Engine struct {
 	PatchedFor string    `json:"patched_for"` // the folder that the programs' loader paths name
 	Programs   []string  `json:"programs"`
 	Tools      []string  `json:"tools,omitempty"`
+	// Extras are extensions of a PHP that were fetched besides: each with all that are loaded where a site switches it on.
+	Extras map[string][]string `json:"extras,omitempty"`
 	// Adopted is the user's own folder that the engine stands in; empty for one that was fetched.
 	Adopted string      `json:"adopted,omitempty"`
 	Note    string      `json:"note,omitempty"` // what was out of the ordinary when it was fetched

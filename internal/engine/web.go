@@ -393,7 +393,8 @@ func (s *webSite) left(ctx context.Context, pid int) error {
 	if pid == 0 {
 		return nil
 	}
-	if err := waitFor(ctx, func() bool { return !listensIn(pid, s.port) }); err != nil {
+	sockets := listening(s.port)
+	if err := waitFor(ctx, func() bool { return !holds(pid, sockets) }); err != nil {
 		return fmt.Errorf("the former web server of %s does not leave port %d: %w", s.name, s.port, err)
 	}
 	return nil
@@ -443,6 +444,9 @@ func (w *WebServer) PID(name string) int {
 	}
 	return 0
 }
+
+// Serves tells whether a site is served.
+func (w *WebServer) Serves(name string) bool { return w.find(name) != nil }
 
 // Sites lists the sites that are served.
 func (w *WebServer) Sites() []string {

@@ -9,6 +9,7 @@ import (
 
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
 	"vessik/internal/engine"
 	"vessik/internal/facts"
 	"vessik/internal/operation"
@@ -36,8 +37,73 @@ func (f *Feature) Kind() operation.Kind {
 			if _, err := f.Machine.Store.Ensure(ctx, []string{w.Name}, w.Progress); err != nil {
 				return err
 			}
-			return f.Machine.Store.Complete(ctx, []string{w.Name}, w.Progress)
+			if err := f.Machine.Store.Complete(ctx, []string{w.Name}, w.Progress); err != nil {
+				return err
+			}
+			asked, err := operation.Payload[fetching](w)
+			if err != nil || len(asked.Extensions) == 0 {
+				return err
+			}
+			return f.Machine.Store.AddExtensions(ctx, w.Name, asked.Extensions, w.Progress)
 		}}}}
+}
+
+// fetching is what is fetched besides the engine itself.
+type fetching struct {
+	Extensions []string `json:"extensions,omitempty"`
+}
+
+// Extensions lists what Debian has for a PHP besides what it brings; the archive is asked.
+func (f *Feature) Extensions(ctx context.Context, part string) ([]wire.Extension, error) {
+	e, err := f.php(part)
+	if err != nil {
+		return nil, err
+	}
+	all, err := f.Machine.Store.Extensions(ctx, e)
+	seen := make([]wire.Extension, len(all))
+	for i, each := range all {
+		seen[i] = wire.Extension{Name: each.Name, Package: each.Package, About: each.About, Present: each.Here}
+	}
+	return seen, err
+}
+
+func (f *Feature) php(part string) (*engine.Engine, error) {
+	id, ok := f.match(part)
+	if !ok || !strings.HasPrefix(id, string(engine.PHP)+"-") {
+		return nil, site.Problems{{Field: "id", Message: fmt.Sprintf("no PHP fits %q", part), Remedy: "choose one of " +
+			strings.Join(f.Machine.Store.IDs(engine.PHP), ", ")}}
+	}
+	e, err := f.Machine.Store.Find(id)
+	if err != nil {
+		return nil, site.Problems{{Field: "id", Message: id + " is not here", Remedy: "fetch it first: vessik engines fetch " + id}}
+	}
+	return e, nil
+}
+
+// FetchExtensions brings extensions of a PHP into the store.
+func (f *Feature) FetchExtensions(ctx context.Context, part string, names []string) (plan.Operation, error) {
+	e, err := f.php(part)
+	if err != nil {
+		return plan.Operation{}, err
+	}
+	all, err := f.Machine.Store.Extensions(ctx, e)
+	if err != nil {
+		return plan.Operation{}, err
+	}
+	problems := site.Problems{}
+	for _, name := range names {
+		if !slices.ContainsFunc(all, func(x engine.Extension) bool { return x.Name == name }) {
+			problems = append(problems, site.Problem{Field: "extensions", Message: fmt.Sprintf("Debian has no extension %q for %s", name, e.ID),
+				Remedy: "see those that there are with: vessik engines extensions " + e.ID})
+		}
+	}
+	if len(problems) > 0 {
+		return plan.Operation{}, problems
+	}
+	f.Operations.Judging.Lock()
+	defer f.Operations.Judging.Unlock()
+	return f.Operations.Begin(ctx, operation.Request{Kind: Fetch, Names: []string{e.ID}, Payload: fetching{Extensions: names},
+		Steps: map[string][]plan.Step{e.ID: {running.FetchEngines}}})
 }
 
 // match finds an engine of any kind, releases included, by a part of its id.

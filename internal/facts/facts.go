@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"syscall"
 
 	"vessik/internal/cms"
@@ -24,12 +25,26 @@ type Facts struct {
 	APIPort int
 }
 
-// Now is what requests are judged by.
-func (f *Facts) Now() site.Facts {
-	kept := map[int]string{f.Machine.GatewayPort(): "the gateway", f.APIPort: "its API and console"}
-	for id, port := range f.Machine.Book.Settings().Ports {
+// ports are those of this machine that the service itself has, and for what.
+func (f *Facts) ports() map[int]string {
+	settings := f.Machine.Book.Settings()
+	kept := map[int]string{f.Machine.Gateway().HTTP: "the gateway", f.Machine.Gateway().HTTPS: "the gateway", f.APIPort: "its API and console"}
+	if settings.IMAPPort != 0 {
+		kept[settings.IMAPPort] = "mail programs"
+	}
+	for id, port := range settings.Ports {
 		kept[port] = id
 	}
+	return kept
+}
+
+// Kept tells whether a port of this machine is the service's or some site's.
+func (f *Facts) Kept(port int) bool {
+	return f.ports()[port] != "" || slices.ContainsFunc(f.Machine.Registry.All(), func(s site.Site) bool { return s.Port == port })
+}
+
+// Now is what requests are judged by.
+func (f *Facts) Now() site.Facts {
 	definitions, roots, touches := f.Machine.CMS.Definitions(), map[string]string{}, map[string][]site.TouchFact{}
 	own := cms.OwnTouches(f.Origins.TouchFolder())
 	for name, k := range definitions {
@@ -47,7 +62,7 @@ func (f *Facts) Now() site.Facts {
 		CMSNames: definitions.Names(), Supports: definitions.Bear, Roots: roots, Touches: touches, Networks: networks,
 		Languages: f.Origins.LanguagesOf,
 		Found:     f.Origins.Inspect,
-		KeptPorts: kept, PortRange: f.PortRange(), FirstPort: engine.FirstUnprivilegedPort(), PortHolder: engine.PortHolder,
+		KeptPorts: f.ports(), PortRange: f.PortRange(), FirstPort: engine.FirstUnprivilegedPort(), PortHolder: engine.PortHolder,
 		FolderFault: folderFault}
 }
 
@@ -62,6 +77,21 @@ func (f *Facts) Engines() map[string][]site.EngineFact {
 		facts[string(row.Kind)] = append(facts[string(row.Kind)], site.EngineFact{ID: row.ID, Version: versions[row.ID], Age: row.Age()})
 	}
 	return facts
+}
+
+// Endings are those that the home's certificate authority is to sign for.
+func (f *Facts) Endings() []string {
+	endings := []string{"localhost", "test"}
+	if ending := strings.TrimPrefix(f.Defaults().Ending, "."); ending != "" {
+		endings = append(endings, site.Ending(ending))
+	}
+	for _, s := range f.Machine.Registry.All() {
+		for _, host := range s.Hosts() {
+			endings = append(endings, site.Ending(host))
+		}
+	}
+	slices.Sort(endings)
+	return slices.Compact(endings)
 }
 
 // PortRange is where sites get their own ports from.

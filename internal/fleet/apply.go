@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -107,7 +108,7 @@ func (f *Feature) judge(steps []file.Step) site.Problems {
 	requests, problems := []site.Request{}, site.Problems{}
 	for _, step := range steps {
 		if step.Make != nil {
-			requests = append(requests, *step.Make)
+			requests = append(requests, site.Request(*step.Make))
 		}
 		if s, ok := f.Machine.Registry.Site(step.Site); ok && step.Title != "" && len(f.Machine.CMS.Of(s).Content.SetTitle) == 0 {
 			problems = append(problems, site.Problem{Site: s.Name, Field: "title", Message: s.CMS.Name + " does not tell where its title is kept",
@@ -153,7 +154,7 @@ func (f *Feature) make(ctx context.Context, w *operation.Part) error {
 	if _, err := w.Site(); err == nil {
 		return nil
 	}
-	begun, err := f.Changes.Make(ctx, []site.Request{*asked.step(w.Name, "make").Make})
+	begun, err := f.Changes.Make(ctx, []site.Request{site.Request(*asked.step(w.Name, "make").Make)})
 	return f.follow(ctx, w, begun, err)
 }
 
@@ -169,7 +170,7 @@ func (f *Feature) restack(ctx context.Context, w *operation.Part, s site.Site, a
 func fits(want, has string) bool { return want == "" || want == has }
 
 func (f *Feature) readdress(ctx context.Context, w *operation.Part, s site.Site, asked file.Step) error {
-	if s.Domain == asked.Rename.Domain {
+	if fits(asked.Rename.Domain, s.Domain) && (asked.Rename.HTTPS == "" || s.HTTPS == (asked.Rename.HTTPS == site.On)) {
 		return nil
 	}
 	begun, err := f.Changes.Rename(ctx, w.Name, *asked.Rename)
@@ -201,8 +202,12 @@ func (f *Feature) settings(ctx context.Context, w *operation.Part, s site.Site, 
 			next.PHP[site.TimeZoneDirective] = zone
 		}
 	}
-	if asked.Offline != nil {
-		next.Offline = *asked.Offline
+	next.Outgoing = cmp.Or(asked.Outgoing, next.Outgoing)
+	if asked.Reach != nil {
+		next.Reach = asked.Reach
+	}
+	if asked.Refuse != nil {
+		next.Refuse = asked.Refuse
 	}
 	if next.Equal(s.Settings) {
 		return nil

@@ -5,6 +5,7 @@ package gateway
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	_ "embed"
 	"encoding/base64"
 	"errors"
@@ -32,10 +33,15 @@ import (
 type Sites interface {
 	ByDomain(host string) (site.Site, bool)
 	Changed() <-chan struct{}
+	// Certificate is one for names.
+	Certificate(names []string) (*tls.Certificate, error)
 	// TakeTicket uses a ticket up; ok only if it is good for this site now. The secret lets the site's PHP believe who is to be signed in.
 	TakeTicket(s site.Site, token string) (user, secret string, ok bool)
 	// Wake starts a site's PHP unless it runs, and does not wait for it.
 	Wake(s site.Site)
+	// CarryOver draws a ticket for whoever a request for a page shows to be signed in at the address that the site has over the other
+	// scheme. The cookie that showed it is good no more.
+	CarryOver(r *http.Request, s site.Site) (address, cookie string)
 	// Outage tells whether a site's database server was down at any moment since a time.
 	Outage(s site.Site, since time.Time) bool
 }
@@ -43,7 +49,7 @@ type Sites interface {
 // Gateway is an http.Handler for all domains.
 type Gateway struct {
 	Sites   Sites
-	Port    int           // its own, as it stands in URLs
+	At      site.Gateway  // as it stands in URLs
 	Console string        // where the reserved host is sent to
 	Wait    time.Duration // how long a request waits for a site that is starting
 
@@ -70,14 +76,19 @@ type siteKey struct{}
 func siteOf(r *http.Request) site.Site { return r.Context().Value(siteKey{}).(site.Site) }
 
 // New prepares a gateway.
-func New(sites Sites, port int, console string) *Gateway {
-	g := &Gateway{Sites: sites, Port: port, Console: console, Wait: 60 * time.Second}
+func New(sites Sites, at site.Gateway, console string) *Gateway {
+	g := &Gateway{Sites: sites, At: at, Console: console, Wait: 60 * time.Second}
 	g.DropConnections()
 	g.proxy = &httputil.ReverseProxy{
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.SetURL(&url.URL{Scheme: "http", Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(siteOf(r.In).Port))})
 			r.Out.Host = r.In.Host // the site sees the name that the visitor used
 			r.SetXForwarded()
+			r.Out.Header.Set("X-Forwarded-Port", strconv.Itoa(g.At.Port(r.In.TLS != nil)))
+		},
+		ModifyResponse: func(r *http.Response) error {
+			r.Header.Del("Strict-Transport-Security") // a browser would keep it for all that is ever served by that name here
+			return nil
 		},
 		Transport: patient{
 			outage:     sites.Outage,
@@ -213,10 +224,15 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		g.unknown(w, host)
 	case slices.ContainsFunc(s.Forwards, func(f site.Forward) bool { return f.Domain == host }): // it had this domain before
 		w.Header().Set("Cache-Control", "no-store")
-		http.Redirect(w, r, strings.TrimSuffix(s.URL(g.Port), "/")+r.URL.RequestURI(), http.StatusTemporaryRedirect)
+		http.Redirect(w, r, strings.TrimSuffix(s.URL(g.At), "/")+r.URL.RequestURI(), http.StatusTemporaryRedirect)
+	case s.HTTPS != (r.TLS != nil):
+		g.otherScheme(w, r, s, host)
 	case s.State == site.Running && strings.HasPrefix(r.URL.Path, site.TicketPath):
 		g.signIn(w, r, s)
 	case s.State == site.Running:
+		if g.carryOver(w, r, s) {
+			return
+		}
 		if forPHP(r.URL.Path) { // it starts at the same time as the web server that will ask it
 			g.Sites.Wake(s)
 		}
@@ -236,6 +252,36 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// otherScheme leads to a site over the scheme that it answers by, and whoever was signed in over this one as that user.
+func (g *Gateway) otherScheme(w http.ResponseWriter, r *http.Request, s site.Site, host string) {
+	w.Header().Set("Cache-Control", "no-store")
+	if !g.carryOver(w, r, s) {
+		http.Redirect(w, r, strings.TrimSuffix(g.At.URL(host, s.HTTPS), "/")+r.URL.RequestURI(), http.StatusTemporaryRedirect)
+	}
+}
+
+// carryOver signs somebody in again who is signed in over the other scheme; false where there is nobody.
+func (g *Gateway) carryOver(w http.ResponseWriter, r *http.Request, s site.Site) bool {
+	if s.State != site.Running || r.Method != http.MethodGet || !forPHP(r.URL.Path) || !isLocal(r) {
+		return false
+	}
+	address, cookie := g.Sites.CarryOver(r, s)
+	if cookie != "" {
+		http.SetCookie(w, &http.Cookie{Name: cookie, Path: "/", MaxAge: -1, Secure: r.TLS != nil})
+	}
+	if address == "" {
+		return false
+	}
+	http.Redirect(w, r, address+"?to="+url.QueryEscape(r.URL.RequestURI()), http.StatusTemporaryRedirect)
+	return true
+}
+
+// isLocal tells whether somebody on this machine asks.
+func isLocal(r *http.Request) bool {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	return err == nil && net.ParseIP(host).IsLoopback()
+}
+
 // forPHP tells whether an address is, as far as it tells, answered by PHP and not by a file.
 func forPHP(address string) bool {
 	ending := path.Ext(address)
@@ -244,10 +290,8 @@ func forPHP(address string) bool {
 
 // signIn hands whoever shows a good ticket to the site's own PHP, which signs them in.
 func (g *Gateway) signIn(w http.ResponseWriter, r *http.Request, s site.Site) {
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	local := err == nil && net.ParseIP(host).IsLoopback() && r.Method == http.MethodGet
 	user, secret, good := "", "", false
-	if local {
+	if isLocal(r) && r.Method == http.MethodGet {
 		user, secret, good = g.Sites.TakeTicket(s, strings.TrimPrefix(r.URL.Path, site.TicketPath))
 	}
 	if !good {
@@ -260,6 +304,10 @@ func (g *Gateway) signIn(w http.ResponseWriter, r *http.Request, s site.Site) {
 	asked.URL.Path, asked.URL.RawPath, asked.URL.RawQuery = "/index.php", "", ""
 	asked.Header.Set("X-Vessik-Probe", secret)
 	asked.Header.Set("X-Vessik-Ticket", base64.StdEncoding.EncodeToString([]byte(user)))
+	asked.Header.Del("X-Vessik-To")
+	if to := r.URL.Query().Get("to"); strings.HasPrefix(to, "/") && !strings.HasPrefix(to, "//") && !strings.Contains(to, `\`) {
+		asked.Header.Set("X-Vessik-To", base64.StdEncoding.EncodeToString([]byte(to)))
+	}
 	g.proxy.ServeHTTP(w, asked)
 }
 
@@ -304,6 +352,7 @@ func (g *Gateway) siteFault(w http.ResponseWriter, r *http.Request, err error) {
 	s, _ := g.Sites.ByDomain(hostOf(r.Host))
 	write(w, http.StatusBadGateway, page{Title: s.Title + " does not answer", Words: "Its web server gave no answer:", Reason: err.Error(),
 		Remedy: "See why with:", Command: "vessik verify " + s.Name})
+	http.NewResponseController(w).Flush() // whoever still sends a request may wait for the answer to its first half
 }
 
 //go:embed page.html

@@ -2,6 +2,7 @@ package gateway
 
 import (
 	"bufio"
+	"crypto/tls"
 	"fmt"
 	"io"
 	"net"
@@ -26,6 +27,9 @@ type fleet struct {
 	sites   []site.Site
 	changed chan struct{}
 	back    time.Time // when the database server is up again
+
+	certificate tls.Certificate
+	asked       []string // names that one was asked for
 }
 
 func (f *fleet) ByDomain(host string) (site.Site, bool) {
@@ -51,6 +55,18 @@ func (f *fleet) TakeTicket(s site.Site, token string) (user, secret string, ok b
 	return "head-keeper", "s3cret", token == "good" && s.Name == "fernhollow"
 }
 
+func (f *fleet) CarryOver(r *http.Request, s site.Site) (address, cookie string) {
+	if held, err := r.Cookie("seen"); err == nil {
+		return map[string]string{"ines": "https://fernhollow.localhost:20443/vessik-ticket/good"}[held.Value], "seen"
+	}
+	return "", ""
+}
+
+func (f *fleet) Certificate(names []string) (*tls.Certificate, error) {
+	f.asked = names
+	return &f.certificate, nil
+}
+
 func (f *fleet) set(state site.State) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -68,7 +84,7 @@ func garden(t *testing.T, state site.State, handler http.HandlerFunc) (*httptest
 	number, _ := strconv.Atoi(port)
 	f := &fleet{changed: make(chan struct{}), sites: []site.Site{{Name: "fernhollow", Title: "Fernhollow <Garden>",
 		Domain: "fernhollow.localhost", State: state, Port: number, Reason: "it rained in"}}}
-	g := New(f, 20080, "http://vessik.localhost:20070/")
+	g := New(f, site.Gateway{HTTP: 20080, HTTPS: 20443}, "http://vessik.localhost:20070/")
 	g.Wait = 5 * time.Second
 	server := httptest.NewServer(g)
 	t.Cleanup(server.Close)
@@ -258,11 +274,14 @@ func TestTheGatewayIsPatientWithWhatCanBeRepeated(t *testing.T) {
 // A site may answer before it has read what is sent to it; the visitor's connection goes on serving.
 func TestAnAnswerBeforeTheWholeRequestIsRead(t *testing.T) {
 	server, _ := garden(t, site.Running, func(w http.ResponseWriter, r *http.Request) {
+		answer := http.NewResponseController(w)
+		answer.EnableFullDuplex()
 		if r.Method == http.MethodPost {
 			w.WriteHeader(http.StatusForbidden)
-			http.NewResponseController(w).Flush()
 		}
 		io.WriteString(w, "fern")
+		answer.Flush()
+		io.Copy(io.Discard, r.Body) // web servers do it before they close: the answer would be lost otherwise
 	})
 	connection, err := net.Dial("tcp", server.Listener.Addr().String())
 	require.NoError(t, err)
@@ -286,6 +305,23 @@ func TestAnAnswerBeforeTheWholeRequestIsRead(t *testing.T) {
 		_, err = io.ReadAll(page.Body)
 		require.NoError(t, err)
 	}
+}
+
+func TestAFaultIsToldBeforeTheWholeRequestIsSent(t *testing.T) {
+	server, _ := garden(t, site.Running, func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) })
+	connection, err := net.Dial("tcp", server.Listener.Addr().String())
+	require.NoError(t, err)
+	defer connection.Close()
+	connection.SetDeadline(time.Now().Add(20 * time.Second))
+	fmt.Fprint(connection, "POST / HTTP/1.1\r\nHost: fernhollow.localhost\r\nContent-Length: 40000\r\n\r\n")
+	go func() {
+		for err := error(nil); err == nil; time.Sleep(20 * time.Millisecond) {
+			_, err = fmt.Fprint(connection, "seed")
+		}
+	}()
+	answer, err := http.ReadResponse(bufio.NewReader(connection), nil)
+	require.NoError(t, err, "no answer while the rest is sent")
+	assert.Equal(t, 502, answer.StatusCode)
 }
 
 func TestAFailureForWantOfADatabaseIsAskedAgain(t *testing.T) {
@@ -372,7 +408,7 @@ func TestADomainThatASiteHadLeadsToTheOneThatItHas(t *testing.T) {
 	f.sites[1].Forwards = []site.Forward{{Domain: "old.test"}}
 	f.sites[1].Domain, f.sites[0].Domain = "fernhollow.localhost", "other.localhost"
 	byOld := &forwarding{fleet: f}
-	g := New(byOld, 20080, "")
+	g := New(byOld, site.Gateway{HTTP: 20080, HTTPS: 20443}, "")
 	old := httptest.NewServer(g)
 	defer old.Close()
 	response, _ := ask(t, old, "old.test", "/a%2Fb/?c=d", nil)

@@ -4,6 +4,7 @@ import (
 	"maps"
 	"sync"
 
+	"vessik/internal/core/site"
 	"vessik/internal/seal"
 )
 
@@ -13,11 +14,12 @@ type Book struct {
 
 	mu       sync.Mutex // held for moments only
 	settings Settings
+	https    int // the gateway's port for https, which is written once a site has it
 }
 
 // NewBook begins with settings that were read, and writes them.
 func NewBook(h Home, s Settings) (*Book, error) {
-	return &Book{home: h, settings: s.clone()}, h.WriteSettings(s)
+	return &Book{home: h, settings: s.clone(), https: s.HTTPSPort}, h.WriteSettings(s)
 }
 
 // Settings are a copy of what holds now.
@@ -27,11 +29,26 @@ func (b *Book) Settings() Settings {
 	return b.settings.clone()
 }
 
-// GatewayPort is Settings().GatewayPort, Port one of Settings().Ports; they are asked for with every site that is shown.
-func (b *Book) GatewayPort() int {
+// Gateway is where the gateway answers, Port one of Settings().Ports; they are asked for with every site that is shown.
+func (b *Book) Gateway() site.Gateway {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return b.settings.GatewayPort
+	return site.Gateway{HTTP: b.settings.GatewayPort, HTTPS: b.https}
+}
+
+// OpenHTTPS tells on which port the gateway answers over https.
+func (b *Book) OpenHTTPS(port int) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.https = port
+}
+
+// KeepHTTPS keeps that port from now on: it stands in a site's addresses.
+func (b *Book) KeepHTTPS() error {
+	if b.Settings().HTTPSPort != 0 {
+		return nil
+	}
+	return b.Edit(func(s *Settings) error { s.HTTPSPort = b.https; return nil })
 }
 
 func (b *Book) Port(engine string) int {

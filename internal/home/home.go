@@ -71,7 +71,7 @@ func (h Home) Prepare() error {
 		return fmt.Errorf("the home folder's path is %d bytes long, and %d is the most: choose a shorter one with -home", len(h.Dir), longest)
 	}
 	for _, dir := range []string{"", "sites", "run", "run/sockets", "logs", "logs/sites", "databases", "records", "tmp", "mail", "kept",
-		"restore", "cms", "touches", "shelf"} {
+		"restore", "cms", "touches", "shelf", "uploads"} {
 		if err := ownfile.Make(h.Path(dir), 0o700); err != nil {
 			return fmt.Errorf("make the home folder: %w; choose one with -home that the service's account can enter and write to", err)
 		}
@@ -99,6 +99,8 @@ func (h Home) Lock() (*os.File, error) {
 type Settings struct {
 	Dir           string            `json:"dir"` // where the home was when it was last used
 	GatewayPort   int               `json:"gateway_port"`
+	HTTPSPort     int               `json:"https_port,omitempty"` // of the gateway as well, once a site has had https
+	IMAPPort      int               `json:"imap_port,omitempty"`  // of the mailboxes, once a mail program was let in
 	RecordsEngine string            `json:"records_engine"`
 	Ports         map[string]int    `json:"ports"` // of database engines
 	Passwords     map[string]string `json:"-"`     // of database administrators; in the file they are sealed

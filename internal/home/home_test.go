@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"vessik/internal/core/site"
 	"vessik/internal/seal"
 
 	"github.com/stretchr/testify/assert"
@@ -75,4 +76,22 @@ func TestTheHomeComesFromTheEnvironment(t *testing.T) {
 	home, err := Default()
 	require.NoError(t, err)
 	assert.Equal(t, Home{Dir: "/srv/gardens", Engines: "/srv/engines"}, home)
+}
+
+func TestThePortForHTTPSIsKeptOnceItStandsInAddresses(t *testing.T) {
+	home := Home{Dir: t.TempDir()}
+	book, err := NewBook(home, Settings{GatewayPort: 20080})
+	require.NoError(t, err)
+	book.OpenHTTPS(20443)
+	assert.Equal(t, site.Gateway{HTTP: 20080, HTTPS: 20443}, book.Gateway())
+	kept := func() int {
+		settings, err := home.ReadSettings()
+		require.NoError(t, err)
+		return settings.HTTPSPort
+	}
+	assert.Zero(t, kept(), "no site has it: another one may do as well at the next start")
+	require.NoError(t, book.KeepHTTPS())
+	book.OpenHTTPS(20444)
+	require.NoError(t, book.KeepHTTPS())
+	assert.Equal(t, 20443, kept())
 }

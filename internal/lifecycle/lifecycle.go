@@ -4,6 +4,7 @@ package lifecycle
 import (
 	"context"
 	"slices"
+	"sync"
 	"time"
 
 	"vessik/internal/core/plan"
@@ -30,7 +31,7 @@ type retiring struct {
 // Kinds are what can be done with sites that exist.
 func (f *Feature) Kinds() []operation.Kind {
 	m, proof := f.Machine, f.Verifier.Step()
-	fetch := m.FetchStep(func(_ *operation.Part, s site.Site) []string { return f.Origins.EnginesOf(s) })
+	fetch := m.FetchStep(f.Origins.EnginesOf, nil)
 	keeps := func(w *operation.Part) bool {
 		asked, err := operation.Payload[retiring](w)
 		return err != nil || asked.KeepFiles // where it cannot be read, nothing is lost
@@ -101,18 +102,36 @@ func (f *Feature) VerifyAgain(name string) {
 	}
 }
 
-// Resume brings the home back to where it was: unfinished operations go on or are taken back, and sites that ran answer again.
-// It returns once that is under way for all and done for the operations.
+// Resume brings the home back to where it was: sites that ran answer again, those of unfinished operations once these go on or have been
+// taken back. It returns once that is under way for all and done for the operations. Judging is held: nothing new is begun before what was
+// begun is settled.
 func (f *Feature) Resume(ctx context.Context) error {
-	f.Operations.Judging.Lock() // nothing new is begun before what was begun is settled
-	defer f.Operations.Judging.Unlock()
-	handled, err := f.Operations.Resume(ctx)
+	unfinished, err := f.Operations.Unfinished(ctx)
 	if err != nil {
 		return err
 	}
+	later := map[string]bool{}
+	for _, o := range unfinished {
+		for _, part := range o.Sites {
+			later[part.Site] = later[part.Site] || part.State == plan.OperationRunning
+		}
+	}
+	var under sync.WaitGroup
+	f.bringUp(&under, func(name string) bool { return !later[name] })
+	handled := f.Operations.Resume(unfinished)
+	f.bringUp(&under, func(name string) bool { return later[name] && !handled[name] })
+	f.Machine.Work.Go(func() {
+		under.Wait()
+		f.Machine.Settled()
+	})
+	return nil
+}
+
+// bringUp has those of some sites that ran before run again.
+func (f *Feature) bringUp(under *sync.WaitGroup, which func(name string) bool) {
 	names := []string{}
 	for _, s := range f.Machine.Registry.All() {
-		if handled[s.Name] {
+		if !which(s.Name) {
 			continue
 		}
 		if s.State == site.Running || s.State == site.Starting || s.State == site.Failed || s.State == site.Stopping {
@@ -121,11 +140,11 @@ func (f *Feature) Resume(ctx context.Context) error {
 		}
 	}
 	if len(names) == 0 {
-		f.Machine.Settled()
-		return nil
+		return
 	}
+	under.Add(1)
 	f.Machine.Work.Go(func() {
-		defer f.Machine.Settled()
+		defer under.Done()
 		started := time.Now()
 		for name, err := range f.Machine.BringUp(f.Machine.Work.Context(), names) {
 			if !f.Machine.Work.Ending() {
@@ -134,5 +153,4 @@ func (f *Feature) Resume(ctx context.Context) error {
 		}
 		f.Machine.Log.Info("sites are back", "sites", len(names), "milliseconds", time.Since(started).Milliseconds())
 	})
-	return nil
 }

@@ -87,9 +87,7 @@ func (f *Feature) judge(name string, l wire.LoadSQL) (site.Site, site.Problems) 
 		problems = append(problems, site.Problem{Site: name, Field: "sql", Message: fault,
 			Remedy: "name a dump, plain or compressed with gzip or Zstandard"})
 	}
-	if s.State != site.Running && s.State != site.Stopped && s.State != site.Failed {
-		problems = append(problems, site.Problem{Site: name, Field: "name", Message: "the site is " + string(s.State), Remedy: "wait for it"})
-	}
+	problems = append(problems, site.CheckSettled(s)...)
 	return s, problems
 }
 

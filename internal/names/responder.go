@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"strconv"
 	"strings"
 	"time"
@@ -84,19 +85,35 @@ func answer(question *dns.Msg, knows, served func(name string) bool) *dns.Msg {
 	return reply
 }
 
+// Asked is what a site's name server goes by.
+type Asked struct {
+	// Ours tells whether a name is that of a site, which leads to this machine.
+	Ours func(name string) bool
+	// May tells whether any other may be looked up.
+	May func(name string) bool
+	// Found is told what was found of one that may, nothing where there is none, and of those that may not.
+	Found func(name string, addresses []netip.Addr, may bool)
+}
+
 // Resolve answers a site's questions on sockets of its own, until they are closed: names of ours lead to this machine; all others are
-// looked up as this machine would, or, offline, are not known.
-func Resolve(packets net.PacketConn, streams net.Listener, ours func(name string) bool, offline bool) {
+// looked up as this machine would, or, where they may not be, are not known.
+func Resolve(packets net.PacketConn, streams net.Listener, by Asked) {
 	nobody := func(string) bool { return false }
 	handler := dns.HandlerFunc(func(w dns.ResponseWriter, question *dns.Msg) {
 		reply := answer(question, func(name string) bool {
-			return name == "localhost" || strings.HasSuffix(name, ".localhost") || ours(name)
+			return name == "localhost" || strings.HasSuffix(name, ".localhost") || by.Ours(name)
 		}, nobody)
 		if reply.Rcode == dns.RcodeRefused {
-			if reply.Authoritative = false; offline {
-				reply.Rcode = dns.RcodeNameError
-			} else {
+			name := strings.TrimSuffix(strings.ToLower(question.Question[0].Name), ".")
+			may := by.May(name)
+			if reply.Authoritative = false; may {
 				reply = lookUp(question, reply)
+			} else {
+				reply.Rcode = dns.RcodeNameError
+			}
+			found := addresses(reply)
+			if question.Question[0].Qtype == dns.TypeA || len(found) > 0 { // asked for both kinds, a name may have no address of the other
+				by.Found(name, found, may)
 			}
 		}
 		w.WriteMsg(reply)
@@ -104,6 +121,22 @@ func Resolve(packets net.PacketConn, streams net.Listener, ours func(name string
 	for _, server := range []*dns.Server{{PacketConn: packets, Handler: handler}, {Listener: streams, Handler: handler}} {
 		go server.ActivateAndServe()
 	}
+}
+
+func addresses(reply *dns.Msg) (found []netip.Addr) {
+	for _, each := range reply.Answer {
+		var raw net.IP
+		switch record := each.(type) {
+		case *dns.A:
+			raw = record.A
+		case *dns.AAAA:
+			raw = record.AAAA
+		}
+		if address, ok := netip.AddrFromSlice(raw); ok {
+			found = append(found, address.Unmap())
+		}
+	}
+	return found
 }
 
 // looking bounds how many names are looked up for sites at a time.

@@ -128,8 +128,9 @@ func (w *workshop) resume() {
 	w.t.Helper()
 	w.runner.Judging.Lock()
 	defer w.runner.Judging.Unlock()
-	_, err := w.runner.Resume(ctx)
+	unfinished, err := w.runner.Unfinished(ctx)
 	require.NoError(w.t, err)
+	w.runner.Resume(unfinished)
 }
 
 // begin begins an operation on a site that is there.
@@ -284,4 +285,25 @@ func TestOneOperationASiteAndWhatItCarries(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, string(text), "roots")
 	assert.Error(t, w.runner.Cancel(begun.ID), "it is over")
+}
+
+func TestWhatAnotherSiteTookMeanwhileIsJudgedAgain(t *testing.T) {
+	times := 0
+	begin := func(fault error, until int) func() (plan.Operation, error) {
+		times = 0
+		return func() (plan.Operation, error) {
+			if times++; times < until {
+				return plan.Operation{}, errors.Join(fault, site.Problems{{Field: "port"}})
+			}
+			return plan.Operation{ID: "7"}, nil
+		}
+	}
+	begun, err := operation.UnlessTaken(begin(&records.ErrTaken{Kind: "port"}, 3))
+	require.NoError(t, err)
+	assert.Equal(t, "7", begun.ID)
+	_, err = operation.UnlessTaken(begin(&records.ErrTaken{Kind: "port"}, 9))
+	assert.ErrorAs(t, err, &site.Problems{}, "in the end it is told")
+	_, err = operation.UnlessTaken(begin(errors.New("no disk"), 2))
+	assert.ErrorContains(t, err, "no disk")
+	assert.Equal(t, 1, times, "nothing else is tried again")
 }

@@ -142,8 +142,8 @@ func (r *Runner) Begin(ctx context.Context, asked Request) (plan.Operation, erro
 	recorded, err := r.records.Begin(ctx, plan.Operation{Kind: asked.Kind, Payload: payload}, asked.Reserve, asked.Names, asked.Steps)
 	var taken *records.ErrTaken
 	if errors.As(err, &taken) {
-		return plan.Operation{}, site.Problems{{Site: taken.Site, Field: strings.ReplaceAll(taken.Kind, " ", "_"),
-			Message: fmt.Sprintf("%q was taken meanwhile", taken.Value), Remedy: "choose another"}}
+		return plan.Operation{}, errors.Join(taken, site.Problems{{Site: taken.Site, Field: strings.ReplaceAll(taken.Kind, " ", "_"),
+			Message: fmt.Sprintf("%q was taken meanwhile", taken.Value), Remedy: "choose another"}})
 	}
 	if err != nil {
 		return plan.Operation{}, err
@@ -155,6 +155,17 @@ func (r *Runner) Begin(ctx context.Context, asked Request) (plan.Operation, erro
 	snapshot := r.shown(o.Snapshot())
 	r.work.Go(o.run)
 	return snapshot, nil
+}
+
+// UnlessTaken begins an operation that makes sites. A site that starts may take a port that was chosen for one of them, between the judging
+// and the reservation: then it is judged anew.
+func UnlessTaken(begin func() (plan.Operation, error)) (begun plan.Operation, err error) {
+	for range 3 {
+		if begun, err = begin(); !errors.As(err, new(*records.ErrTaken)) {
+			break
+		}
+	}
+	return begun, err
 }
 
 // enter has an operation be among those that are carried out.
@@ -232,19 +243,20 @@ func (r *Runner) Cancel(id string) error {
 	return nil
 }
 
+// Unfinished are the operations that a service left unfinished.
+func (r *Runner) Unfinished(ctx context.Context) ([]plan.Operation, error) {
+	return r.records.Unfinished(ctx)
+}
+
 // Resume deals with what a service left unfinished, and returns the sites that were taken care of; Judging is held.
-func (r *Runner) Resume(ctx context.Context) (handled map[string]bool, err error) {
-	unfinished, err := r.records.Unfinished(ctx)
-	if err != nil {
-		return nil, err
-	}
+func (r *Runner) Resume(unfinished []plan.Operation) (handled map[string]bool) {
 	handled = map[string]bool{}
 	for _, recorded := range unfinished {
 		for _, name := range r.recover(recorded) {
 			handled[name] = true
 		}
 	}
-	return handled, nil
+	return handled
 }
 
 // recover takes back what is to be taken back, sets going what goes on, and returns the sites that it took care of. A site that cannot
@@ -301,6 +313,7 @@ func (r *Runner) recover(recorded plan.Operation) (handled []string) {
 // settle ends the part of a site that was half done, and tells whether it could neither be finished nor taken back.
 func (o *Operation) settle(name, while, doing, done string, do func() error) (left bool) {
 	text := "the service ended while the site was " + while
+	o.point(name, "recover", "before") // tests hold it here
 	if err := do(); err != nil {
 		text += ", and " + doing + " failed: " + err.Error()
 		if o.kind.OnFailure == TakeBack {

@@ -1,10 +1,14 @@
 package origin
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"vessik/internal/archive"
 	"vessik/internal/cms"
@@ -14,11 +18,18 @@ import (
 	"vessik/internal/ownfile"
 )
 
-// archive is somebody's archive of a release or a whole site.
+// archive is somebody's archive of a release or a whole site. What the CMS definitions recognise becomes a site of that CMS: a release is
+// installed without its own installer, a whole site's configuration names the site's own database. Anything else is laid out as it is.
 func (g *Origins) archive() Source {
 	return Source{
 		Inspect: func(o site.Origin) (site.Found, string) {
-			return site.Found{CMS: site.CMS{Name: "archive", Version: "1"}}, Unreadable(o.From, false)
+			if fault := Unreadable(o.From, false); fault != "" {
+				return site.Found{CMS: site.CMS{Name: site.ArchiveCMS, Version: "1"}}, fault
+			}
+			if k, version := g.recognise(o.From); k != nil {
+				return site.Found{CMS: site.CMS{Name: k.Name, Version: version}, Root: k.Layout.DocumentRoot}, ""
+			}
+			return site.Found{CMS: site.CMS{Name: site.ArchiveCMS, Version: "1"}}, ""
 		},
 		Bytes: func(_ context.Context, s site.Site) (int64, error) {
 			info, err := os.Stat(s.Origin.From)
@@ -28,19 +39,92 @@ func (g *Origins) archive() Source {
 			const unpacked = 4
 			return unpacked * info.Size(), nil
 		},
-		Files:     g.unpack,
-		Configure: func(context.Context, site.Site, cms.Facts, func(string) error) error { return nil },
-		Content:   g.loadNamed,
+		Files: g.layArchive,
+		Configure: func(ctx context.Context, s site.Site, facts cms.Facts, note func(string) error) error {
+			switch {
+			case s.CMS.Name == site.ArchiveCMS:
+				return nil
+			case s.Origin.Release:
+				return g.Machine.CMS.Of(s).Configure(facts)
+			}
+			return g.nameDatabase(ctx, s, facts)
+		},
+		Content: func(ctx context.Context, w *operation.Part, s site.Site) error {
+			if s.Origin.Release {
+				return g.loadContent(ctx, s)
+			}
+			return g.loadNamed(ctx, w, s)
+		},
 	}
 }
 
-func (g *Origins) unpack(ctx context.Context, s site.Site, partial string) error {
+// recognise tells by the entries of an archive what CMS it holds, at its top or in one folder; nil where none is known.
+func (g *Origins) recognise(file string) (known *cms.Definition, version string) {
+	info, err := os.Stat(file)
+	if err != nil {
+		return nil, ""
+	}
+	definitions, key := g.Machine.CMS.Definitions(), fmt.Sprint(file, info.Size(), info.ModTime().UnixNano())
+	if seen, ok := g.seen.Load(key); ok { // it is asked at every key that is typed
+		name, version, _ := strings.Cut(seen.(string), " ")
+		return definitions[name], version
+	}
+	defer func() {
+		if known != nil {
+			g.seen.Store(key, known.Name+" "+version)
+		} else {
+			g.seen.Store(key, "")
+		}
+	}()
+	of := func(name string) *cms.Definition {
+		_, below, _ := strings.Cut(name, "/")
+		for _, each := range definitions.Names() {
+			if k := definitions[each]; k.Recognise.File != "" && (name == k.Recognise.File || below == k.Recognise.File) {
+				return k
+			}
+		}
+		return nil
+	}
+	name, text, err := archive.Find(file, func(name string) bool { return of(name) != nil })
+	if err != nil || name == "" {
+		return nil, ""
+	}
+	k := of(name)
+	if version = k.VersionIn(text); version == "" {
+		return nil, ""
+	}
+	return k, version
+}
+
+// layArchive lays an archive out: a release as it was made ready, anything else as it is.
+func (g *Origins) layArchive(ctx context.Context, s site.Site, partial string) error {
 	whole := partial + wholeSuffix
 	defer ownfile.RemoveAll(whole)
 	if err := archive.Unpack(ctx, s.Origin.From, whole, archive.Usual); err != nil {
 		return err
 	}
 	top := archive.Top(whole)
+	if k := g.Machine.CMS.Of(s); s.CMS.Name != site.ArchiveCMS {
+		_, err := os.Lstat(filepath.Join(top, k.Configuration.File))
+		s.Origin.Release = s.Origin.SQL == "" && k.Install.Script != "" && errors.Is(err, fs.ErrNotExist)
+		s.Prefix = cmp.Or(s.Prefix, cms.Prefix())
+		if err := g.Machine.Registry.Edit(ctx, s.Name, func(now *site.Site) error {
+			if now.Origin.Release = s.Origin.Release; s.Origin.Release {
+				now.Prefix = s.Prefix
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+		if !s.Origin.Release {
+			return ownfile.Rename(top, partial)
+		}
+		prepared, err := g.preparedFrom(ctx, s, func() (string, func(), error) { return top, func() {}, nil })
+		if err != nil {
+			return err
+		}
+		return CopyFolder(ctx, prepared.Tree, partial)
+	}
 	root, ok := archive.DocumentRoot(top)
 	if !ok {
 		return fmt.Errorf("%s holds no index.php at its top, nor in public, web or htdocs: it is no release of a PHP CMS",
@@ -50,6 +134,20 @@ func (g *Origins) unpack(ctx context.Context, s site.Site, partial string) error
 		return err
 	}
 	return ownfile.Rename(top, partial)
+}
+
+// unpackArchive unpacks a release that is an archive of the user's own; done removes it again.
+func (g *Origins) unpackArchive(ctx context.Context, s site.Site) (dir string, done func(), err error) {
+	whole, err := os.MkdirTemp(g.Machine.Home.Path("tmp"), "archive-")
+	if err != nil {
+		return "", nil, err
+	}
+	done = func() { ownfile.RemoveAll(whole) }
+	if err := archive.Unpack(ctx, s.Origin.From, filepath.Join(whole, "files"), archive.Usual); err != nil {
+		done()
+		return "", nil, err
+	}
+	return archive.Top(filepath.Join(whole, "files")), done, nil
 }
 
 // loadNamed loads the dump that a request names, if it does.

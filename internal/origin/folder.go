@@ -59,7 +59,16 @@ func (g *Origins) adopt(ctx context.Context, s site.Site, facts cms.Facts, note 
 	if err := note("changed " + k.Configuration.File + " to name the site's own database"); err != nil {
 		return err
 	}
+	return g.nameDatabase(ctx, s, facts)
+}
+
+// nameDatabase has the configuration that is in a site's folder name the site's own database, or writes one.
+func (g *Origins) nameDatabase(ctx context.Context, s site.Site, facts cms.Facts) error {
+	k := g.Machine.CMS.Of(s)
 	values, err := k.Values(s.Folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return k.Configure(facts)
+	}
 	if err != nil {
 		return err
 	}

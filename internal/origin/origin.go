@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync"
 	"syscall"
 
 	"vessik/internal/cms"
@@ -25,6 +26,8 @@ type Origins struct {
 	Stock    cms.Stock
 	Shelf    *shelf.Shelf
 	Stencils stencil.Shelf
+
+	seen sync.Map // what archives were recognised as, by file, size and time
 }
 
 // Source is one kind of origin.

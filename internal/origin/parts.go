@@ -3,15 +3,13 @@ package origin
 import (
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 
-	"vessik/internal/archive"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 	"vessik/internal/operation"
-	"vessik/internal/ownfile"
+	"vessik/internal/safefile"
 	"vessik/internal/shelf"
 )
 
@@ -41,7 +39,7 @@ func (g *Origins) addParts(ctx context.Context, w *operation.Part, s site.Site) 
 			if !ok {
 				return fmt.Errorf("there is no %s %q on the shelf any more", part.Kind, name)
 			}
-			if err := g.layPart(ctx, item, filepath.Join(s.Folder, part.Into, item.Name)); err != nil {
+			if err := g.PutPart(ctx, s, item); err != nil {
 				return fmt.Errorf("%s: %w", item.File, err)
 			}
 			mains = append(mains, item.Main)
@@ -55,18 +53,17 @@ func (g *Origins) addParts(ctx context.Context, w *operation.Part, s site.Site) 
 	return nil
 }
 
-// layPart puts a plugin or theme where it belongs, in the place of one of the same name.
-func (g *Origins) layPart(ctx context.Context, item wire.ShelfItem, to string) error {
-	whole, err := os.MkdirTemp(filepath.Dir(to), ".vessik-part-")
+// PutPart puts a plugin or theme of the shelf into a site's folder, in the place of one of the same name.
+func (g *Origins) PutPart(ctx context.Context, s site.Site, item wire.ShelfItem) error {
+	whole, done, err := g.unpackWhole(ctx, item)
 	if err != nil {
 		return err
 	}
-	defer ownfile.RemoveAll(whole)
-	if err := archive.Unpack(ctx, g.Shelf.File(item.File), filepath.Join(whole, "files"), archive.Usual); err != nil {
-		return err
+	defer done()
+	for _, part := range g.Machine.CMS.Of(s).Parts {
+		if part.Kind == item.Kind {
+			return safefile.PutFolder(ctx, filepath.Join(whole, item.Name), s.Folder, filepath.Join(part.Into, item.Name))
+		}
 	}
-	if err := ownfile.RemoveAll(to); err != nil {
-		return err
-	}
-	return ownfile.Rename(filepath.Join(whole, "files", item.Name), to)
+	return fmt.Errorf("nothing is known of a %s of %s", item.Kind, s.CMS.Name)
 }

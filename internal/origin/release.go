@@ -2,7 +2,10 @@ package origin
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -49,6 +52,9 @@ func (g *Origins) release() Source {
 
 func (g *Origins) prepared(ctx context.Context, s site.Site) (*cms.Prepared, error) {
 	k, source, version := g.Machine.CMS.Of(s), cms.Source{}, s.CMS.Version
+	if s.Origin.Kind == site.FromArchive {
+		return g.preparedFrom(ctx, s, func() (string, func(), error) { return g.unpackArchive(ctx, s) })
+	}
 	if item, onShelf := g.ShelfRelease(s.CMS); onShelf {
 		source = cms.Source{ID: "-" + item.SHA256[:8], Folder: func() (string, func(), error) { return g.unpackItem(ctx, item) }}
 	} else if k.FromCatalogue() {
@@ -58,6 +64,19 @@ func (g *Origins) prepared(ctx context.Context, s site.Site) (*cms.Prepared, err
 		}
 		source.Packages, version = release.Root(), release.Version
 	}
+	return g.prepare(ctx, s, source, version)
+}
+
+// preparedFrom is a release that is in an archive of the user's own, told from others of its version by its checksum.
+func (g *Origins) preparedFrom(ctx context.Context, s site.Site, folder func() (string, func(), error)) (*cms.Prepared, error) {
+	sum, err := sumOf(s.Origin.From)
+	if err != nil {
+		return nil, err
+	}
+	return g.prepare(ctx, s, cms.Source{ID: "-" + sum[:8], Folder: folder}, s.CMS.Version)
+}
+
+func (g *Origins) prepare(ctx context.Context, s site.Site, source cms.Source, version string) (*cms.Prepared, error) {
 	php, err := g.Machine.Store.Find(s.Stack.PHP)
 	if err != nil {
 		return nil, err
@@ -66,7 +85,19 @@ func (g *Origins) prepared(ctx context.Context, s site.Site) (*cms.Prepared, err
 	if err != nil {
 		return nil, err
 	}
-	return g.Stock.Prepare(ctx, k, source, version, php, database)
+	return g.Stock.Prepare(ctx, g.Machine.CMS.Of(s), source, version, php, database)
+}
+
+// sumOf is a file's SHA-256.
+func sumOf(path string) (string, error) {
+	file, err := ownfile.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer file.Close()
+	hash := sha256.New()
+	_, err = io.Copy(hash, file)
+	return hex.EncodeToString(hash.Sum(nil)), err
 }
 
 func (g *Origins) loadContent(ctx context.Context, s site.Site) error {
@@ -113,9 +144,10 @@ func (g *Origins) EnginesOf(s site.Site) []string {
 	return ids
 }
 
-// Missing tells whether some of them are not here.
+// Missing tells whether some of them are not here, or extensions of its PHP.
 func (g *Origins) Missing(s site.Site) bool {
-	return slices.ContainsFunc(g.EnginesOf(s), func(id string) bool { _, err := g.Machine.Store.Find(id); return err != nil })
+	return slices.ContainsFunc(g.EnginesOf(s), func(id string) bool { _, err := g.Machine.Store.Find(id); return err != nil }) ||
+		len(g.Machine.Store.LacksExtensions(s.Stack.PHP, s.Settings)) > 0
 }
 
 // layLanguage adds the files of a site's language where the release does not have them.
@@ -194,18 +226,30 @@ func (g *Origins) ShelfRelease(of site.CMS) (wire.ShelfItem, bool) {
 
 // OnShelf tells whether a plugin or theme is on the shelf, and which there are.
 func (g *Origins) OnShelf(cmsName, kind, asked string) (found bool, all []string) {
+	_, found, all = g.FindPart(cmsName, kind, asked)
+	return found, all
+}
+
+// FindPart finds a plugin or theme of the shelf by NAME or NAME@VERSION; all are the names of those that there are.
+func (g *Origins) FindPart(cmsName, kind, asked string) (item wire.ShelfItem, found bool, all []string) {
 	items := g.Shelf.Items(g.Machine.CMS.Definitions())
-	_, found = shelf.Find(items, cmsName, kind, asked)
-	for _, item := range items {
-		if item.Fault == "" && item.CMS == cmsName && item.Kind == kind && !slices.Contains(all, item.Name) {
-			all = append(all, item.Name)
+	item, found = shelf.Find(items, cmsName, kind, asked)
+	for _, each := range items {
+		if each.Fault == "" && each.CMS == cmsName && each.Kind == kind && !slices.Contains(all, each.Name) {
+			all = append(all, each.Name)
 		}
 	}
-	return found, all
+	return item, found, all
 }
 
 // unpackItem unpacks a release of the shelf; done removes it again.
 func (g *Origins) unpackItem(ctx context.Context, item wire.ShelfItem) (dir string, done func(), err error) {
+	whole, done, err := g.unpackWhole(ctx, item)
+	return filepath.Join(whole, item.Main), done, err
+}
+
+// unpackWhole unpacks an archive of the shelf; done removes it again.
+func (g *Origins) unpackWhole(ctx context.Context, item wire.ShelfItem) (dir string, done func(), err error) {
 	whole, err := os.MkdirTemp(g.Machine.Home.Path("tmp"), "shelf-")
 	if err != nil {
 		return "", nil, err
@@ -215,5 +259,5 @@ func (g *Origins) unpackItem(ctx context.Context, item wire.ShelfItem) (dir stri
 		done()
 		return "", nil, err
 	}
-	return filepath.Join(whole, "files", item.Main), done, nil
+	return filepath.Join(whole, "files"), done, nil
 }

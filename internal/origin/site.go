@@ -19,7 +19,8 @@ func (g *Origins) site() Source {
 			if !ok {
 				return site.Found{}, fmt.Sprintf("there is no site %q", o.From)
 			}
-			return site.Found{CMS: s.CMS, Root: s.Root, Network: s.Network, SubSites: s.SubSites, Stack: s.Stack, Settings: s.Settings}, ""
+			return site.Found{CMS: s.CMS, Root: s.Root, Network: s.Network, SubSites: s.SubSites, Stack: s.Stack, Settings: s.Settings,
+				HTTPS: s.HTTPS}, ""
 		},
 		Bytes: func(_ context.Context, s site.Site) (int64, error) {
 			source, err := g.copied(s)

@@ -34,6 +34,24 @@ func Write(path string, text []byte, mode fs.FileMode) error {
 	return os.Rename(next, path)
 }
 
+// Size is how large a file is, in bytes; 0 where there is none.
+func Size(path string) int64 {
+	info, err := os.Lstat(path)
+	if err != nil {
+		return 0
+	}
+	return info.Size()
+}
+
+// Changed is when a file or folder was changed last; zero where there is none.
+func Changed(path string) time.Time {
+	info, err := os.Lstat(path)
+	if err != nil {
+		return time.Time{}
+	}
+	return info.ModTime()
+}
+
 // List lists a folder.
 func List(path string) ([]fs.DirEntry, error) { return os.ReadDir(path) }
 

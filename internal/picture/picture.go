@@ -36,7 +36,7 @@ func Browser() string {
 type Taker struct {
 	Dir   string // for the browser's own files
 	Cells *cell.Cells
-	Port  int // of the gateway: all that the browser reaches
+	Ports []int // of the gateway: all that the browser reaches
 
 	mu      sync.Mutex
 	browser context.Context
@@ -171,7 +171,7 @@ func (t *Taker) launch(program, profile string) (end func(), gone chan struct{},
 	}
 	port := listener.Addr().(*net.TCPAddr).Port
 	command, err := t.Cells.Command(cell.Cell{Name: "browser", WriteFolders: []string{profile}, UnixSockets: true,
-		Network: cell.OnlyPort(t.Port), Listen: map[uint16]*os.File{uint16(port): held},
+		Network: cell.OnlyPorts(t.Ports...), Listen: map[uint16]*os.File{uint16(port): held},
 		Init: true, Limits: cell.Limits{Processes: 512}}, nil, program,
 		append(flags, "--user-data-dir="+profile, fmt.Sprintf("--remote-debugging-port=%d", port),
 			fmt.Sprintf("--window-size=%d,%d", width, height), "about:blank")...)
@@ -204,7 +204,8 @@ var flags = []string{"--headless", "--no-sandbox", "--no-first-run", "--no-defau
 	"--disable-breakpad", "--disable-crash-reporter", "--disable-background-networking", "--disable-component-update",
 	"--disable-default-apps", "--disable-popup-blocking", "--hide-scrollbars",
 	"--mute-audio", "--force-color-profile=srgb", "--password-store=basic", "--metrics-recording-only",
-	"--host-resolver-rules=MAP * 127.0.0.1", "--remote-allow-origins=*"}
+	"--host-resolver-rules=MAP * 127.0.0.1", "--ignore-certificate-errors", // what it reaches is the gateway
+	"--remote-allow-origins=*"}
 
 // Close ends the browser.
 func (t *Taker) Close() {

@@ -60,7 +60,7 @@ func TestPagesAreComparedInARealBrowser(t *testing.T) {
 	require.NoError(t, err)
 	port, err := strconv.Atoi(address.Port())
 	require.NoError(t, err)
-	taker := &Taker{Dir: t.TempDir(), Cells: cells, Port: port}
+	taker := &Taker{Dir: t.TempDir(), Cells: cells, Ports: []int{port}}
 	defer taker.Close()
 	ctx := context.Background()
 	compared, err := taker.Compare(ctx, pages.URL+"/fern", pages.URL+"/moss")

@@ -2,9 +2,9 @@ package proc
 
 import (
 	"bufio"
+	"bytes"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 )
@@ -58,19 +58,22 @@ func Usage(pid int, most int64) (bytes int64, tasks, largest int) {
 	return bytes, tasks, largest
 }
 
-// statusField reads a number of a table such as /proc/PID/status.
-func statusField(text []byte, name string) (value int64) {
-	if _, rest, found := strings.Cut(string(text), "\n"+name); found {
-		fmt.Sscan(rest, &value)
-	}
+// statusField reads a number of a table such as /proc/PID/status; 0 where it is not there.
+func statusField(text []byte, name string) int64 {
+	_, rest, _ := bytes.Cut(text, []byte("\n"+name))
+	line, _, _ := bytes.Cut(rest, []byte("\n"))
+	word, _, _ := bytes.Cut(bytes.TrimSpace(line), []byte(" "))
+	value, _ := strconv.ParseInt(string(word), 10, 64)
 	return value
 }
 
+// descendants are all processes that a process has begun, and those that they have.
 func descendants(pid int) []int {
 	found := []int{}
-	lists, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", pid)) // of each thread
-	for _, list := range lists {
-		text, err := os.ReadFile(list)
+	folder := fmt.Sprintf("/proc/%d/task/", pid)
+	threads, _ := os.ReadDir(folder) // each has children of its own; of a process that has ended there are none
+	for _, thread := range threads {
+		text, err := os.ReadFile(folder + thread.Name() + "/children")
 		if err != nil {
 			continue
 		}

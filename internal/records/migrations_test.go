@@ -34,7 +34,8 @@ func TestRecordsOfEarlierVersionsAreTakenOn(t *testing.T) {
 		}
 		now := time.Now().UTC().Truncate(time.Millisecond)
 		write("INSERT INTO sites VALUES ('fern', 'provisioning', ?, ?)", `{"name":"fern","state":"provisioning",`+
-			`"kit":{"name":"spip","version":"4.4"},"top":true,"domain":"fern.localhost","port":21000,`+
+			`"kit":{"name":"spip","version":"4.4"},"top":true,"settings":{"offline":true,"debug":true},"title":"\"offline\":true",`+
+			`"domain":"fern.localhost","port":21000,`+
 			`"database":{"name":"fern","user":"fern","password":"under the moss"},`+
 			`"admin":{"user":"ines","email":"\"i\"@fern.example","password":"behind the gate"},`+
 			`"admin_hash":"$P$hash","probe":"of fern"}`, now)
@@ -67,6 +68,7 @@ func TestRecordsOfEarlierVersionsAreTakenOn(t *testing.T) {
 			assert.Equal(t, "making spip 4.4", string(sites[0].State)+" "+sites[0].CMS.Name+" "+sites[0].CMS.Version)
 			assert.Equal(t, `ines "i"@fern.example`, sites[0].Administrator.Name+" "+sites[0].Administrator.Mail)
 			assert.True(t, sites[0].Pinned)
+			assert.Equal(t, `closed "offline":true`, sites[0].Settings.Outgoing+" "+sites[0].Title)
 			assert.Equal(t, []string{"behind the gate", "$P$hash", "of fern"}, []string{sites[0].Administrator.Password,
 				sites[0].AdminHash, sites[0].Probe})
 		}

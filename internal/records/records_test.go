@@ -330,3 +330,29 @@ func TestRecordsOfOneServerAtATime(t *testing.T) {
 	_, _, err = records.Dial(ctx, "keeper:x@tcp(192.0.2.7:3306)/elsewhere?tls=false", false)
 	assert.ErrorContains(t, err, "would let the records go over the network as they are")
 }
+
+func TestWhatSitesAskIsCountedAndBounded(t *testing.T) {
+	r := open(t)
+	_, err := begin(r, garden("fernhollow", 21000))
+	require.NoError(t, err)
+	at := time.Now().UTC().Truncate(time.Millisecond)
+	asked := func(host string, port int, at time.Time) records.Outgoing {
+		return records.Outgoing{Site: "fernhollow", Host: host, Address: "203.0.113.7", Port: port, Count: 2, Refused: 1, Milliseconds: 40,
+			FirstAt: at, LastAt: at}
+	}
+	require.NoError(t, r.AddOutgoing(ctx, []records.Outgoing{asked("a.example", 443, at), asked("b.example", 22, at.Add(time.Second))}, 2))
+	require.NoError(t, r.AddOutgoing(ctx, []records.Outgoing{asked("a.example", 443, at.Add(time.Minute)), asked("c.example", 22,
+		at.Add(time.Hour))}, 2))
+	found, err := r.OutgoingOf(ctx, "fernhollow")
+	require.NoError(t, err)
+	require.Len(t, found, 2, "the one that was asked longest ago is forgotten")
+	again := asked("a.example", 443, at)
+	again.Count, again.Refused, again.Milliseconds, again.LastAt = 4, 2, 80, at.Add(time.Minute)
+	assert.Equal(t, again, found[1])
+	assert.Equal(t, "c.example", found[0].Host)
+	assert.Error(t, r.AddOutgoing(ctx, []records.Outgoing{{Site: "nobody", FirstAt: at, LastAt: at}}, 2))
+	require.NoError(t, r.ForgetOutgoing(ctx, "fernhollow"))
+	found, err = r.OutgoingOf(ctx, "fernhollow")
+	require.NoError(t, err)
+	assert.Empty(t, found)
+}

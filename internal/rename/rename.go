@@ -66,8 +66,14 @@ func (f *Feature) moveBack(ctx context.Context, w *operation.Part, s site.Site, 
 func (f *Feature) readdress(ctx context.Context, w *operation.Part, s site.Site, p plan.Change) error {
 	m, next := f.Changer.Machine, s
 	next.Domain, next.Folder = p.After.Domain, folderAs(s, p.Rename)
-	if next.Domain == s.Domain && next.Folder == s.Folder {
+	next.HTTPS = p.After.HTTPS
+	if next.Domain == s.Domain && next.Folder == s.Folder && next.HTTPS == s.HTTPS {
 		return nil
+	}
+	if next.HTTPS { // its port will stand in the database, also of a site that is stopped
+		if err := m.Book.KeepHTTPS(); err != nil {
+			return err
+		}
 	}
 	return f.Changer.Replace(ctx, w, s, func(held string) (rewrite.Tally, error) {
 		tally, err := f.Changer.Refill(ctx, s, held, cms.Place{URL: m.CMSFacts(s).URL, Folder: s.Folder}, m.CMSFacts(next))
@@ -96,9 +102,15 @@ func (f *Feature) judge(name string, r wire.Rename, who string) (plan.Change, si
 	} else if domain == "" {
 		domain = s.Domain
 	}
-	if to == name && domain == s.Domain {
-		problems = append(problems, site.Problem{Site: name, Field: "name", Message: "it is called so already",
-			Remedy: "give another name, or another domain with -domain"})
+	next := s
+	next.HTTPS = r.HTTPS == site.On || r.HTTPS == "" && s.HTTPS
+	if to == name && domain == s.Domain && next.HTTPS == s.HTTPS {
+		problem := site.Problem{Site: name, Field: "name", Message: "it is called so already",
+			Remedy: "give another name, or another domain with -domain"}
+		if r.HTTPS != "" {
+			problem = site.Problem{Site: name, Field: "https", Message: "it is " + r.HTTPS + " already", Remedy: "open " + f.Changer.Machine.URL(s)}
+		}
+		problems = append(problems, problem)
 	}
 	if to != name {
 		problems = append(problems, site.CheckRename(s, to, facts)...)
@@ -107,10 +119,7 @@ func (f *Feature) judge(name string, r wire.Rename, who string) (plan.Change, si
 				Remedy: "choose another name, or move that folder away"})
 		}
 	}
-	if s.State != site.Running && s.State != site.Stopped && s.State != site.Failed {
-		problems = append(problems, site.Problem{Site: name, Field: "name", Message: "the site is " + string(s.State), Remedy: "wait for it"})
-	}
-	next := s
+	problems = append(problems, site.CheckSettled(s)...)
 	next.Domain, next.Domains = domain, slices.DeleteFunc(slices.Clone(s.Domains), func(d string) bool { return d == domain })
 	if domain != s.Domain {
 		problems = append(problems, site.CheckDomains(next, r.ForceDomain, facts)...)
@@ -154,7 +163,7 @@ func (f *Feature) Preview(ctx context.Context, name string, r wire.Rename) (rewr
 	reader, writer := io.Pipe()
 	go func() { writer.CloseWithError(cms.Dump(ctx, pool, writer)) }()
 	next := s
-	next.Domain, next.Folder = asked.After.Domain, folderAs(s, asked.Rename)
+	next.Domain, next.HTTPS, next.Folder = asked.After.Domain, asked.After.HTTPS, folderAs(s, asked.Rename)
 	readdress := rewrite.New(f.Changer.Machine.CMSFacts(s).URL, f.Changer.Machine.CMSFacts(next).URL)
 	readdress.Folders(s.Folder, next.Folder)
 	readdress.SubDomains = s.Network == site.NetworkDomains

@@ -1,65 +1,223 @@
-// Package restore keeps restore points: a site's files and database as they were at one moment.
+// Package restore takes restore points of sites when somebody asks for one, and leads sites back to them.
 package restore
 
 import (
+	"cmp"
 	"context"
-	"os"
-	"path/filepath"
-	"slices"
+	"errors"
+	"fmt"
+	"strings"
 
+	"vessik/internal/change"
+	"vessik/internal/cms"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
 	"vessik/internal/operation"
-	"vessik/internal/origin"
-	"vessik/internal/ownfile"
+	"vessik/internal/points"
 	"vessik/internal/running"
 	"vessik/internal/safefile"
 )
 
-// Point is the step that takes one.
-const Point plan.Step = "restore-point"
+// Kinds of operations: one takes a restore point, the other leads a site back to one.
+const (
+	Make plan.Kind = "make-point"
+	Back plan.Kind = "go-back"
+)
 
-// Points are those of the sites of one machine.
-type Points struct{ Machine *running.Machine }
+// Replace makes a site's folder and database what they were.
+const Replace plan.Step = "replace-site"
 
-// Drop removes the one that an operation has taken, whole or in part.
-func (p *Points) Drop(w *operation.Part) error {
-	return ownfile.RemoveAll(p.Machine.Home.Path("restore", w.Name, w.ID()))
+// Feature is the restore points of one machine's sites.
+type Feature struct{ Changer *change.Changer }
+
+// Kinds are how points are taken and gone back to; a site that is worse off afterwards becomes what it was before.
+func (f *Feature) Kinds() []operation.Kind {
+	c := f.Changer
+	return []operation.Kind{
+		{Name: Make, OnFailure: operation.TakeBack, Recover: plan.Always(plan.TakeBack), Again: "make it again", Steps: []operation.Step{
+			{Name: points.Step, Title: "taking a restore point", Do: f.take,
+				Undo: func(_ context.Context, w *operation.Part, _ string) error { return c.Points.Drop(w) }}}},
+		c.Kind(Back, func(ctx context.Context, w *operation.Part, s site.Site, _ plan.Change) error {
+			return c.PutPointBack(ctx, w, s, Replace)
+		}, nil, c.FetchStep(), c.BaselineStep(), c.PointStep(), change.Do(Replace, "replacing files and database", f.replace), c.ProveStep(),
+			c.SettleStep(nil)),
+	}
 }
 
-const restorePointsKept = 2
+func (f *Feature) take(ctx context.Context, w *operation.Part) error {
+	s, err := w.Site()
+	if err != nil {
+		return err
+	}
+	asked, err := operation.Payload[points.Point](w)
+	if err != nil {
+		return err
+	}
+	_, err = f.Changer.Points.Take(ctx, w, s, asked, "")
+	return err
+}
 
-// Take copies a site's files and dumps its database, and returns the folder of both; the newest two stay.
-func (p *Points) Take(ctx context.Context, w *operation.Part, s site.Site) (place string, err error) {
-	dir := p.Machine.Home.Path("restore", s.Name)
-	place = filepath.Join(dir, w.ID())
-	if err := running.Room(p.Machine.Home.Dir, safefile.Bytes(s.Folder)+p.Machine.DatabaseBytes(ctx, s)); err != nil {
-		return "", err
+// replace makes folder and database like the point's, while requests wait. The configuration names the site's database as it is now.
+func (f *Feature) replace(ctx context.Context, w *operation.Part, s site.Site, p plan.Change) error {
+	m, k := f.Changer.Machine, f.Changer.Machine.CMS.Of(s)
+	point, err := f.Changer.Points.Find(s, p.Back)
+	if err != nil {
+		return err
 	}
-	if err := ownfile.Make(dir, 0o700); err != nil {
-		return "", err
+	files := f.Changer.Points.Files(s.Name, point.ID)
+	if err := errors.Join(running.Room(s.Folder, safefile.Bytes(files)), running.Room(m.Home.Dir, 2*m.DatabaseBytes(ctx, s))); err != nil {
+		return err
 	}
-	if err := ownfile.RemoveAll(place); err != nil {
-		return "", err
+	master := m.Master(s.Name)
+	if master != nil {
+		master.Hold()
 	}
-	if err := ownfile.MakeNew(place, 0o700); err != nil {
-		return "", err
+	if err := w.Note(change.Replaced); err != nil {
+		return err
 	}
-	if err := p.Machine.DumpTo(ctx, s, filepath.Join(place, "database.sql")); err != nil {
-		return "", err
+	tally, err := f.Changer.RefillFrom(ctx, s, f.Changer.Points.Dump(s.Name, point.ID), point.Place(), cmp.Or(point.Prefix, s.Prefix))
+	if err != nil {
+		return err
 	}
-	if err := origin.CopyFolder(ctx, s.Folder, filepath.Join(place, "files")); err != nil {
-		return "", err
+	operation.Learn(w, func(p *plan.Change) { p.Rewritten = &tally })
+	if _, err := safefile.Match(ctx, files, s.Folder, change.Keep(s)...); err != nil {
+		return err
 	}
-	older, err := ownfile.List(dir)
+	if err := k.Reconfigure(s.Folder, s.Database, m.CMSFacts(s).Port); err != nil {
+		return err
+	}
+	if err := errors.Join(k.Redomain(s.Folder, m.CMSFacts(s)), k.ClearCaches(s.Folder)); err != nil || master == nil {
+		return err
+	}
+	return master.Release()
+}
+
+// List tells a site's points, the newest first.
+func (f *Feature) List(name string) ([]wire.RestorePoint, error) {
+	s, ok := f.Changer.Machine.Registry.Site(name)
+	if !ok {
+		return nil, site.NoSite(name)
+	}
+	all, err := f.Changer.Points.List(s)
+	if err != nil {
+		return nil, err
+	}
+	seen := make([]wire.RestorePoint, len(all))
+	for i, p := range all {
+		seen[i] = wire.RestorePoint{ID: p.ID, At: p.At, Who: p.Who, Note: p.Note, Kept: p.Kept, Bytes: f.Changer.Points.Bytes(name, p.ID)}
+	}
+	return seen, nil
+}
+
+// Make takes a point that stays until it is dropped; the operation goes on after it returns.
+func (f *Feature) Make(ctx context.Context, name, note, who string) (plan.Operation, error) {
+	f.Changer.Operations.Judging.Lock()
+	defer f.Changer.Operations.Judging.Unlock()
+	if _, err := f.ready(name); err != nil {
+		return plan.Operation{}, err
+	}
+	return f.Changer.Operations.Begin(ctx, operation.Request{Kind: Make, Names: []string{name},
+		Payload: points.Point{Who: who, Note: strings.TrimSpace(note), Kept: true}, Steps: map[string][]plan.Step{name: {points.Step}}})
+}
+
+// ready is a site that nothing is being done with.
+func (f *Feature) ready(name string) (site.Site, error) {
+	s, ok := f.Changer.Machine.Registry.Site(name)
+	if !ok {
+		return s, site.NoSite(name)
+	}
+	if problems := site.CheckSettled(s); len(problems) > 0 {
+		return s, problems
+	}
+	return s, nil
+}
+
+// GoBack leads a site back to a point: files and database. Name, domain, stack and settings stay. A point of how it is now is taken first.
+func (f *Feature) GoBack(ctx context.Context, name, id string, stay bool, who string) (plan.Operation, error) {
+	f.Changer.Operations.Judging.Lock()
+	defer f.Changer.Operations.Judging.Unlock()
+	s, err := f.ready(name)
+	if err != nil {
+		return plan.Operation{}, err
+	}
+	point, err := f.Changer.Points.Find(s, id)
+	if err != nil {
+		return plan.Operation{}, err
+	}
+	return f.Changer.Begin(ctx, Back, plan.Change{Site: name, Before: change.TargetOf(s), After: change.TargetOf(s), Stay: stay, Who: who,
+		Back: point.ID})
+}
+
+// Preview tells what going back would change, and changes nothing.
+func (f *Feature) Preview(ctx context.Context, name, id string) (preview wire.RestorePreview, err error) {
+	s, err := f.ready(name)
+	if err != nil {
+		return preview, err
+	}
+	point, err := f.Changer.Points.Find(s, id)
+	if err != nil {
+		return preview, err
+	}
+	m := f.Changer.Machine
+	leaveOut := change.Keep(s)
+	leaveOut = append(leaveOut, m.CMS.Of(s).Layout.Caches...)
+	difference, err := safefile.Compare(ctx, f.Changer.Points.Files(name, point.ID), s.Folder, leaveOut...)
+	if err != nil {
+		return preview, err
+	}
+	preview.NewFiles, preview.ChangedFiles, preview.GoneFiles = orEmpty(difference.New), orEmpty(difference.Changed), orEmpty(difference.Gone)
+	pool, release, err := m.Pool(ctx, s)
+	if err != nil {
+		return preview, err
+	}
+	defer release()
+	now, err := cms.Sums(ctx, pool)
+	if err != nil {
+		return preview, err
+	}
+	err = m.Aside(ctx, s, func(scratch site.Site) error {
+		if _, err := f.Changer.RefillFrom(ctx, scratch, f.Changer.Points.Dump(name, point.ID), point.Place(),
+			cmp.Or(point.Prefix, s.Prefix)); err != nil {
+			return err
+		}
+		pool, release, err := m.Pool(ctx, scratch)
+		if err != nil {
+			return err
+		}
+		defer release()
+		then, err := cms.Sums(ctx, pool)
+		preview.Tables = orEmpty(cms.Compare(now, then))
+		return err
+	})
+	return preview, err
+}
+
+func orEmpty(texts []string) []string { return append([]string{}, texts...) }
+
+// Drop removes a point.
+func (f *Feature) Drop(name, id string) error {
+	dropped, err := f.setAside(name, id)
+	if err != nil {
+		return err
+	}
+	return f.Changer.Points.Remove(name, dropped)
+}
+
+// setAside takes a point out of those that there are, in a moment; removing what it holds may take longer.
+func (f *Feature) setAside(name, id string) (aside string, err error) {
+	f.Changer.Operations.Judging.Lock()
+	defer f.Changer.Operations.Judging.Unlock()
+	s, err := f.ready(name)
 	if err != nil {
 		return "", err
 	}
-	slices.SortFunc(older, func(a, b os.DirEntry) int { return site.CompareVersions(b.Name(), a.Name()) })
-	for _, entry := range older[min(len(older), restorePointsKept):] {
-		if err := ownfile.RemoveAll(filepath.Join(dir, entry.Name())); err != nil {
-			return "", err
-		}
+	if f.Changer.Operations.Busy(name) {
+		return "", fmt.Errorf("%s: %w; wait until nothing is being done with it", name, operation.ErrBusy)
 	}
-	return place, nil
+	point, err := f.Changer.Points.Find(s, id)
+	if err != nil {
+		return "", err
+	}
+	return f.Changer.Points.SetAside(name, point.ID)
 }

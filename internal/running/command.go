@@ -38,13 +38,15 @@ func (m *Machine) Environment(name string) (wire.Environment, error) {
 		return wire.Environment{}, err
 	}
 	port := m.DatabasePort(s.Stack.Database)
-	files := map[string]string{"php.ini": ini + "display_errors = On\nmemory_limit = -1\nmax_execution_time = 0\nsendmail_path = \"" +
+	files := map[string]string{"php.ini": ini + "display_errors = On\nmemory_limit = -1\nmax_execution_time = 0\n" +
+		"openssl.cafile = \"" + m.Trusted() + "\"\ncurl.cainfo = \"" + m.Trusted() + "\"\nsendmail_path = \"" +
 		filepath.Join(dir, "sendmail") + " -t -i\"\n",
-		"sendmail": "#!/bin/sh\nexec cat > \"$(mktemp '" + place.Mail + "/XXXXXXXXXXXX.eml')\"\n",
+		"sendmail": engine.Sendmail(place.Mail),
 		"client.cnf": fmt.Sprintf("[client]\nhost = 127.0.0.1\nport = %d\nuser = %s\npassword = \"%s\"\ndefault-character-set = utf8mb4\n"+
 			"[mysql]\ndatabase = %s\n", port, s.Database.User,
 			strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s.Database.Password), s.Database.Name),
-		"bin/php": fmt.Sprintf("#!/bin/sh\nPHP_INI_SCAN_DIR= exec '%s' -c '%s' \"$@\"\n", php.PHPCommand(), filepath.Join(dir, "php.ini"))}
+		"bin/php": fmt.Sprintf("#!/bin/sh\n%sPHP_INI_SCAN_DIR= exec '%s' -c '%s' \"$@\"\n", exports(php.Environment()), php.PHPCommand(),
+			filepath.Join(dir, "php.ini"))}
 	if database, err := m.Store.Find(s.Stack.Database); err == nil {
 		maps.Copy(files, clients(database, filepath.Join(dir, "client.cnf")))
 	}
@@ -61,9 +63,18 @@ func (m *Machine) Environment(name string) (wire.Environment, error) {
 		return wire.Environment{}, err
 	}
 	return wire.Environment{Site: name, Folder: s.Folder, Path: filepath.Join(dir, "bin"), Account: os.Geteuid(), Variables: map[string]string{
-		"VESSIK_SITE": s.Name, "VESSIK_URL": s.URL(m.GatewayPort()), "TMPDIR": place.Temp, "PHP_INI_SCAN_DIR": "",
-		"MYSQL_HOST": "127.0.0.1", "MYSQL_TCP_PORT": fmt.Sprint(port), "MYSQL_PWD": s.Database.Password, "MYSQL_USER": s.Database.User,
+		"VESSIK_SITE": s.Name, "VESSIK_URL": s.URL(m.Gateway()), "TMPDIR": place.Temp, "PHP_INI_SCAN_DIR": "",
+		"SSL_CERT_FILE": m.Trusted(), "MYSQL_HOST": "127.0.0.1", "MYSQL_TCP_PORT": fmt.Sprint(port), "MYSQL_PWD": s.Database.Password,
+		"MYSQL_USER":     s.Database.User,
 		"MYSQL_DATABASE": s.Database.Name}}, nil
+}
+
+// exports are a shell's lines that set variables, each with a value that has no quotes.
+func exports(variables map[string]string) (lines string) {
+	for _, name := range slices.Sorted(maps.Keys(variables)) {
+		lines += fmt.Sprintf("export %s='%s'\n", name, variables[name])
+	}
+	return lines
 }
 
 // clients are scripts that start a database server's own clients with a site's login, under their names and those that MySQL's have.
@@ -93,7 +104,7 @@ func clients(database *engine.Engine, defaults string) map[string]string {
 // CommandCell is the cell of a command that is run as one of a site's own.
 func (m *Machine) CommandCell(s site.Site, environment wire.Environment) cell.Cell {
 	place := m.PHPPlace(s)
-	c := cell.Cell{Name: s.Name, Init: true, ReadFolders: []string{filepath.Dir(environment.Path)},
+	c := cell.Cell{Name: s.Name, Init: true, ReadFolders: []string{filepath.Dir(environment.Path)}, ReadFiles: []string{m.Trusted()},
 		WriteFolders: append([]string{s.Folder, place.Temp, place.Mail}, s.Settings.Open()...),
 		Binds:        engine.Binds(s.Folder, s.Settings.Bound(), true), Network: m.network(s), Limits: m.limits(s)}
 	for _, id := range s.Stack.IDs() {

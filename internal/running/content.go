@@ -23,7 +23,7 @@ import (
 // CMSFacts are what a CMS's templates may use of a site.
 func (m *Machine) CMSFacts(s site.Site) cms.Facts {
 	return cms.Facts{Visible: s.Visible, Language: s.Language, TimeZone: s.TimeZone, Network: s.Network, Site: s, Title: s.Title,
-		URL: strings.TrimSuffix(s.URL(m.GatewayPort()), "/"), Domain: s.Domain, Prefix: cmp.Or(s.Prefix, m.CMS.Of(s).Database.Prefix),
+		URL: strings.TrimSuffix(s.URL(m.Gateway()), "/"), Domain: s.Domain, Prefix: cmp.Or(s.Prefix, m.CMS.Of(s).Database.Prefix),
 		Database: s.Database, Host: "127.0.0.1", Port: m.DatabasePort(s.Stack.Database), Administrator: s.Administrator}
 }
 

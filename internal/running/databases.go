@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"maps"
 	"slices"
 	"time"
@@ -104,13 +105,21 @@ func (m *Machine) ownDefiners(ctx context.Context, d *engine.DatabaseServer) err
 	return m.Book.Edit(func(s *home.Settings) error { s.OwnDefiners[d.Engine.ID] = true; return nil })
 }
 
-var databasePorts = [2]int{22000, 22099}
+// databasePorts is where database servers get their ports from.
+var databasePorts = [2]int{22000, 22999}
 
-// chooseDatabasePort takes a port for an engine for all the home's life: it stands in every site's configuration.
+// chooseDatabasePort takes a port for an engine for all the home's life: it stands in every site's configuration. Homes begin to look at
+// different places, so that none takes a port of another that does not run at the moment.
 func (m *Machine) chooseDatabasePort(id string) (chosen int, err error) {
+	const each = 10
+	hash := fnv.New32a()
+	hash.Write([]byte(m.Home.Dir))
+	count := databasePorts[1] - databasePorts[0] + 1
+	first := int(hash.Sum32()) % (count / each) * each
 	return chosen, m.Book.Edit(func(s *home.Settings) error {
 		taken := slices.Collect(maps.Values(s.Ports))
-		for chosen = databasePorts[0]; chosen <= databasePorts[1]; chosen++ {
+		for i := range count {
+			chosen = databasePorts[0] + (first+i)%count
 			if !slices.Contains(taken, chosen) && engine.PortHolder(chosen) == "" {
 				s.Ports[id] = chosen
 				if s.Passwords[id] == "" { // it may have a server already, that never had this port

@@ -1,13 +1,19 @@
 package running
 
 import (
+	"context"
+	"log/slog"
 	"net"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"vessik/internal/core/site"
+	"vessik/internal/engine"
+	"vessik/internal/records"
+	"vessik/internal/registry"
 )
 
 // taken is a port that somebody listens on, and free one that nobody does.
@@ -45,4 +51,26 @@ func TestAPortThatIsTakenMeanwhileIsReplacedUnlessItWasAskedFor(t *testing.T) {
 	listener, err := listen(sites[0].Port)
 	require.NoError(t, err, "nothing is kept of a request that is refused")
 	listener.Close()
+}
+
+// crowded keeps no site whose port is below one that is free.
+type crowded struct {
+	registry.Store
+	free int
+}
+
+func (c crowded) Relocate(_ context.Context, s site.Site) error {
+	if s.Port < c.free {
+		return &records.ErrTaken{Site: s.Name, Kind: "port", Value: strconv.Itoa(s.Port)}
+	}
+	return nil
+}
+
+func TestAnotherPortThatANewSiteTookIsPassedOver(t *testing.T) {
+	port := 21000
+	m := &Machine{Registry: registry.New(crowded{free: 21002}, site.Site{Name: "roses", Port: port}), Log: slog.New(slog.DiscardHandler),
+		FreePort: func() int { port++; return port }}
+	require.NoError(t, m.otherPort(context.Background(), "roses", engine.ErrPortTaken))
+	roses, _ := m.Registry.Site("roses")
+	assert.Equal(t, 21002, roses.Port)
 }

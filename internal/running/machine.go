@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"vessik/internal/authority"
 	"vessik/internal/background"
 	"vessik/internal/cell"
 	"vessik/internal/cms"
@@ -35,7 +36,14 @@ type Machine struct {
 	CMS        *cms.Library
 	Work       *background.Work
 	Pictures   picture.Taker
-	Log        *slog.Logger
+	Authority  *authority.Authority
+	// MailAuthorities are believed by sites alone; MailPort is where a site's connection to a port of a mail server leads, 0 for nowhere.
+	MailAuthorities []*authority.Authority
+	MailPort        func(name string, to uint16) (port int, is bool)
+	// Ledger is told what sites ask of other machines. Kept tells whether a port of this machine is the service's own, or another site's.
+	Ledger Ledger
+	Kept   func(port int) bool
+	Log    *slog.Logger
 
 	// Failed is told of a site that cannot be kept running, and why.
 	Failed func(name string, reason error)
@@ -84,11 +92,11 @@ func (m *Machine) Close() {
 	m.databases.Close()
 }
 
-// GatewayPort stands in every URL.
-func (m *Machine) GatewayPort() int { return m.Book.GatewayPort() }
+// Gateway is where every site's URL leads.
+func (m *Machine) Gateway() site.Gateway { return m.Book.Gateway() }
 
 // URL is where a site's own addresses begin: its URL without the last slash.
-func (m *Machine) URL(s site.Site) string { return strings.TrimSuffix(s.URL(m.GatewayPort()), "/") }
+func (m *Machine) URL(s site.Site) string { return strings.TrimSuffix(s.URL(m.Gateway()), "/") }
 
 // Running is the process ids of running engines, by engine.
 func (m *Machine) Running() map[string][]int {

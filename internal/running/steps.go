@@ -27,14 +27,23 @@ const (
 	Release        plan.Step = "release"
 )
 
-// FetchStep brings the engines into the store that a site needs.
-func (m *Machine) FetchStep(needed func(w *operation.Part, s site.Site) []string) operation.Step {
+// FetchStep brings the engines into the store that a site needs, and the extensions of its PHP; become says what the site will be.
+func (m *Machine) FetchStep(needed func(s site.Site) []string, become func(w *operation.Part, s site.Site) site.Site) operation.Step {
 	return operation.Step{Name: FetchEngines, Title: "fetching engines", Do: func(ctx context.Context, w *operation.Part) error {
 		s, err := w.Site()
-		if err == nil {
-			_, err = m.Store.Ensure(ctx, needed(w, s), w.Progress)
+		if err != nil {
+			return err
 		}
-		return err
+		if become != nil {
+			s = become(w, s)
+		}
+		if _, err := m.Store.Ensure(ctx, needed(s), w.Progress); err != nil {
+			return err
+		}
+		if lacking := m.Store.LacksExtensions(s.Stack.PHP, s.Settings); len(lacking) > 0 {
+			return m.Store.AddExtensions(ctx, s.Stack.PHP, lacking, w.Progress)
+		}
+		return nil
 	}}
 }
 

@@ -75,7 +75,7 @@ func (m *Machine) runTasks(now time.Time, due map[string]task) {
 			if err != nil {
 				return
 			}
-			request.Host = s.Host(m.GatewayPort())
+			request.Host = s.Host(m.Gateway())
 			request.Close = true // a connection that is kept would keep its Apache awake
 			client := http.Client{CheckRedirect: func(*http.Request,
 				[]*http.Request) error {

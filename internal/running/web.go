@@ -17,6 +17,7 @@ import (
 	"vessik/internal/core/render"
 	"vessik/internal/core/site"
 	"vessik/internal/engine"
+	"vessik/internal/records"
 )
 
 // Web returns the web server of an engine.
@@ -43,7 +44,7 @@ func (m *Machine) VirtualHost(s site.Site) engine.VirtualHost {
 		values[d.Name] = d.Value
 	}
 	host := render.Host{InCell: m.Supervisor.Abilities().Namespaces, Site: s, Socket: m.Socket(s), Logs: m.Home.SiteLogs(s.Name),
-		BaseURL: strings.TrimSuffix(s.URL(m.GatewayPort()), "/"), PublicPort: m.GatewayPort(),
+		BaseURL: strings.TrimSuffix(s.URL(m.Gateway()), "/"), PublicPort: m.Gateway().Port(s.HTTPS),
 		UploadLimit: uploadLimit(values), ReadTimeout: cmp.Or(php.LongestRequest(), 3600) + 10,
 		FrontController: m.CMS.Of(s).Web.Front, NoPHP: m.CMS.Of(s).Web.NoPHP, Private: m.CMS.Of(s).Web.Private}
 	if s.Network == site.NetworkFolders {
@@ -65,6 +66,12 @@ func boundOf(s site.Site) string {
 		return site.SharedOf(entry).Place ==
 			""
 	}), "\n")
+}
+
+// Serves tells whether a site has a web server.
+func (m *Machine) Serves(s site.Site) bool {
+	web := m.webs.Running(s.Stack.Web)
+	return web != nil && web.Serves(s.Name)
 }
 
 // Publish gives sites their web servers, and opens their routes. A site whose port
@@ -102,17 +109,24 @@ func (m *Machine) otherPort(ctx context.Context, name string, reason error) erro
 	if !ok || s.PortPinned {
 		return reason
 	}
-	taken, now := s.Port, m.FreePort()
-	if now == 0 {
-		return reason
+	taken := s.Port
+	for range 3 { // a new site may choose the same one at this moment
+		now := m.FreePort()
+		if now == 0 {
+			return reason
+		}
+		m.Log.Warn("another port", "site", name, "taken", taken, "now", now, "reason", reason)
+		err := m.Registry.Edit(ctx, name, func(s *site.Site) error {
+			s.Port = now
+			s.Notice = fmt.Sprintf("port %d was taken while the site was stopped (%s); its own port is %d now", taken,
+				strings.TrimSuffix(reason.Error(), ": "+engine.ErrPortTaken.Error()), now)
+			return nil
+		})
+		if !errors.As(err, new(*records.ErrTaken)) {
+			return err
+		}
 	}
-	m.Log.Warn("another port", "site", name, "taken", taken, "now", now, "reason", reason)
-	return m.Registry.Edit(ctx, name, func(s *site.Site) error {
-		s.Port = now
-		s.Notice = fmt.Sprintf("port %d was taken while the site was stopped (%s); its own port is %d now", taken,
-			strings.TrimSuffix(reason.Error(), ": "+engine.ErrPortTaken.Error()), now)
-		return nil
-	})
+	return reason
 }
 
 func (m *Machine) publishOnce(ctx context.Context, names []string) map[string]error {
@@ -129,6 +143,12 @@ func (m *Machine) publishOnce(ctx context.Context, names []string) map[string]er
 		}
 		if changes[s.Stack.Web] == nil {
 			changes[s.Stack.Web] = map[string]*engine.VirtualHost{}
+		}
+		if s.HTTPS {
+			if err := m.Book.KeepHTTPS(); err != nil {
+				failed[name] = err
+				continue
+			}
 		}
 		host := m.VirtualHost(s)
 		changes[s.Stack.Web][name] = &host

@@ -14,6 +14,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 
 	"golang.org/x/sync/errgroup"
@@ -56,6 +57,28 @@ func openBeneath(folder int, name, path string) (*os.File, error) {
 		return nil, &fs.PathError{Op: "open", Path: path, Err: ErrNotRegular}
 	}
 	return file, nil
+}
+
+// List names what is in a folder in a folder. No component of its name may be a link, and nothing but a folder is opened.
+func List(folder, name string) (names []string, err error) {
+	base, err := os.Open(folder)
+	if err != nil {
+		return nil, err
+	}
+	defer base.Close()
+	path := filepath.Join(folder, name)
+	how := unix.OpenHow{Flags: unix.O_RDONLY | unix.O_CLOEXEC | unix.O_DIRECTORY | unix.O_NOFOLLOW,
+		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_MAGICLINKS}
+	fd, err := unix.Openat2(int(base.Fd()), filepath.Clean(name), &how)
+	for errors.Is(err, unix.EINTR) || errors.Is(err, unix.EAGAIN) {
+		fd, err = unix.Openat2(int(base.Fd()), filepath.Clean(name), &how)
+	}
+	if err != nil {
+		return nil, &fs.PathError{Op: "open", Path: path, Err: err}
+	}
+	dir := os.NewFile(uintptr(fd), path)
+	defer dir.Close()
+	return dir.Readdirnames(-1)
 }
 
 // ReadFile reads a file in a folder, up to Most bytes of it.
@@ -154,13 +177,8 @@ func IsVacant(folder, name string) bool {
 	if !info.IsDir() {
 		return false
 	}
-	dir, err := root.Open(name)
-	if err != nil {
-		return false
-	}
-	defer dir.Close()
-	names, _ := dir.Readdirnames(1)
-	return len(names) == 0
+	names, err := List(folder, name)
+	return err == nil && len(names) == 0
 }
 
 // MakeFolder makes a folder in a folder, with those that lead there.
@@ -317,17 +335,52 @@ func copyFile(ctx context.Context, source *os.File, to string, mode fs.FileMode)
 	if err != nil {
 		return err
 	}
+	if err := copyAll(ctx, source, target); err != nil {
+		target.Close()
+		return err
+	}
+	return target.Close()
+}
+
+// buffer is for reading a file in pieces.
+type buffer = [64 << 10]byte
+
+var buffers = sync.Pool{New: func() any { return new(buffer) }}
+
+// copyAll copies what is left of a file by copy_file_range(2), which shares blocks where the file system can, or else by reading it.
+func copyAll(ctx context.Context, source, target *os.File) error {
 	const piece = 64 << 20
 	for {
-		n, err := io.CopyN(target, source, piece) // copy_file_range(2): shares blocks where the file system can
-		if errors.Is(err, io.EOF) || err == nil && n < piece {
-			return target.Close()
+		n, err := unix.CopyFileRange(int(source.Fd()), nil, int(target.Fd()), nil, piece, 0)
+		switch {
+		case err == unix.EINTR:
+		case n == 0, err == unix.EXDEV, err == unix.EINVAL, err == unix.ENOSYS, err == unix.EOPNOTSUPP, err == unix.EPERM:
+			return copyByReading(ctx, source, target) // also at the end, which some file systems claim too early
+		case err != nil:
+			return &fs.PathError{Op: "copy", Path: target.Name(), Err: err}
 		}
-		if err = errors.Join(err, ctx.Err()); err != nil {
-			target.Close()
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+}
+
+func copyByReading(ctx context.Context, source, target *os.File) error {
+	piece := buffers.Get().(*buffer)
+	defer buffers.Put(piece)
+	for ctx.Err() == nil {
+		n, err := source.Read(piece[:])
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if _, err := target.Write(piece[:n]); err != nil {
 			return err
 		}
 	}
+	return ctx.Err()
 }
 
 // Bytes is the size of a folder's files.

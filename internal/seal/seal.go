@@ -4,10 +4,14 @@ package seal
 
 import (
 	"crypto/cipher"
+	"crypto/hkdf"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base32"
 	"errors"
 	"fmt"
 	"io/fs"
+	"strings"
 
 	"golang.org/x/crypto/chacha20poly1305"
 
@@ -15,7 +19,10 @@ import (
 )
 
 // Key seals and opens secrets. It is safe for concurrent use.
-type Key struct{ aead cipher.AEAD }
+type Key struct {
+	aead cipher.AEAD
+	raw  []byte
+}
 
 // ErrNoKey says that the file of a key is not there.
 var ErrNoKey = errors.New("the key of the secrets is not there")
@@ -33,7 +40,7 @@ func Read(file string) (Key, error) {
 	if err != nil {
 		return Key{}, fmt.Errorf("%s is no key of %d bytes; put it back from a backup", file, chacha20poly1305.KeySize)
 	}
-	return Key{aead}, nil
+	return Key{aead, raw}, nil
 }
 
 // ReadOrMake is Read that makes a new key where there is none.
@@ -48,6 +55,12 @@ func ReadOrMake(file string) (Key, error) {
 		return Key{}, fmt.Errorf("write the key of the secrets: %w", err)
 	}
 	return Read(file)
+}
+
+// Derive is a password of 128 bits that the key has for a name, always the same (HKDF, RFC 5869).
+func (k Key) Derive(name string) (string, error) {
+	secret, err := hkdf.Key(sha256.New, k.raw, nil, name, 16)
+	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(secret)), err
 }
 
 // Seal seals a secret under a name, without which it is not opened: none can be put in the place of another.

@@ -38,6 +38,14 @@ func TestSecretsAreOpenedOnlyByTheirKeyAndUnderTheirName(t *testing.T) {
 	}
 	_, err = key.Open("site fern", sealed[:5])
 	assert.ErrorContains(t, err, "cut short")
+	derived, err := key.Derive("mail of fern")
+	require.NoError(t, err)
+	assert.Len(t, derived, 26)
+	for name, with := range map[string]Key{"mail of fern": again, "mail of moss": key} {
+		another, err := with.Derive(name)
+		require.NoError(t, err)
+		assert.Equal(t, name == "mail of fern", another == derived, name)
+	}
 	other, err := ReadOrMake(filepath.Join(t.TempDir(), "key"))
 	require.NoError(t, err)
 	_, err = other.Open("site fern", sealed)

@@ -2,13 +2,16 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
 	"fmt"
 	"log/slog"
+	"net/http"
 	"os"
 	"path/filepath"
 	"time"
 
 	"vessik/internal/api"
+	"vessik/internal/authority"
 	"vessik/internal/background"
 	"vessik/internal/cell"
 	"vessik/internal/change"
@@ -19,6 +22,7 @@ import (
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 	"vessik/internal/create"
+	"vessik/internal/database"
 	"vessik/internal/defaults"
 	"vessik/internal/engine"
 	"vessik/internal/engines"
@@ -30,9 +34,13 @@ import (
 	"vessik/internal/lifecycle"
 	"vessik/internal/load"
 	"vessik/internal/logs"
+	"vessik/internal/mailbox"
 	"vessik/internal/operation"
 	"vessik/internal/origin"
+	"vessik/internal/outgoing"
 	"vessik/internal/ownfile"
+	"vessik/internal/parts"
+	"vessik/internal/points"
 	"vessik/internal/proc"
 	"vessik/internal/records"
 	"vessik/internal/registry"
@@ -45,6 +53,7 @@ import (
 	"vessik/internal/shelf"
 	"vessik/internal/stencil"
 	"vessik/internal/trial"
+	"vessik/internal/uploads"
 	"vessik/internal/users"
 	"vessik/internal/verify"
 )
@@ -65,6 +74,7 @@ type opening struct {
 	hostsFile string
 	hosts     *os.File // the hosts file if the service may write it, else nil
 	apiPort   int
+	httpsPort int
 	log       *slog.Logger
 	progress  engine.Progress
 }
@@ -99,7 +109,14 @@ func open(ctx context.Context, o opening) (opened *house, err error) {
 	if err := h.sites(ctx, machine, kept); err != nil {
 		return nil, err
 	}
-	h.furnish(machine, kept, o)
+	mail, err := mailbox.Open(machine, kept)
+	if err != nil {
+		return nil, err
+	}
+	h.furnish(machine, kept, mail, o)
+	if err := machine.LayAuthorities(); err != nil {
+		return nil, err
+	}
 	return h, ownfile.Write(machine.ProbeFile(), []byte(render.Probe()), 0o600)
 }
 
@@ -138,10 +155,14 @@ func (h *house) machine(ctx context.Context, o opening) (*running.Machine, error
 	if err != nil {
 		return nil, err
 	}
+	book.OpenHTTPS(o.httpsPort)
 	m := &running.Machine{Home: o.home, Book: book, Store: store, Abilities: cells.Abilities, Work: h.work, Log: o.log,
 		Supervisor: proc.NewSupervisor(cells, o.home.Path("run", "processes.json")), CMS: &cms.Library{Dir: o.home.Path("cms"), Log: o.log}}
-	m.Pictures.Dir, m.Pictures.Port, m.Pictures.Cells = o.home.Path("tmp"), o.settings.GatewayPort, cells
+	m.Pictures.Dir, m.Pictures.Ports, m.Pictures.Cells = o.home.Path("tmp"), []int{o.settings.GatewayPort, o.httpsPort}, cells
 	m.Open()
+	if m.Authority, err = authority.Open(o.home.Path("authority")); err != nil {
+		return nil, err
+	}
 	h.rooms.Machine = m
 	if m.Bell, err = engine.NewDoorbell(); err != nil {
 		return nil, err
@@ -204,16 +225,25 @@ func (h *house) sites(ctx context.Context, m *running.Machine, kept *records.Rec
 }
 
 // furnish puts the rooms together, and hands the features' kinds of operations to the runner.
-func (h *house) furnish(m *running.Machine, kept *records.Records, o opening) {
+func (h *house) furnish(m *running.Machine, kept *records.Records, mail *mailbox.Mailbox, o opening) {
 	ops := operation.New(m.Registry, kept, h.work, o.log)
 	onShelf := &shelf.Shelf{Dir: m.Home.Path("shelf")}
 	saved := stencil.Shelf{Dir: m.Home.Path("stencils")}
 	origins := &origin.Origins{Machine: m, Stock: cms.Stock{Dir: m.Home.Engines + "/shelf"}, Shelf: onShelf, Stencils: saved}
 	known := &facts.Facts{Machine: m, Origins: origins, APIPort: o.apiPort}
+	m.Authority.Endings = known.Endings
+	m.Authority.Changed = func() {
+		if err := m.LayAuthorities(); err != nil {
+			o.log.Error("tell the sites of another certificate", "reason", err)
+		}
+	}
 	names := hosts.New(m, o.hostsFile, o.hosts)
-	verifier := &verify.Verifier{Machine: m, Records: kept, Finds: names.Finds}
-	changer := &change.Changer{Machine: m, Operations: ops, Verifier: verifier, Points: &restore.Points{Machine: m}, Origins: origins}
+	verifier := &verify.Verifier{Machine: m, Records: kept, Finds: names.Finds, Mail: mail}
+	m.MailPort, m.MailAuthorities = mail.Port, []*authority.Authority{mail.Authority}
+	changer := &change.Changer{Machine: m, Operations: ops, Verifier: verifier, Points: &points.Points{Machine: m}, Origins: origins}
 	m.Failed, m.Busy, m.WhileIdle, m.Each = ops.Fail, ops.Busy, ops.WhileIdle, ops.Each
+	ledger := &outgoing.Ledger{}
+	m.Ledger, m.Kept = ledger, known.Kept
 	m.FreePort = func() int { return site.FreePort(known.Now()) }
 	h.rooms = api.Rooms{Machine: m, Operations: ops, Records: kept, Facts: known, Origins: origins, Changer: changer, Own: h.ownEngines,
 		Create:    &create.Feature{Machine: m, Operations: ops, Facts: known, Origins: origins, Verifier: verifier},
@@ -222,6 +252,9 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, o opening) {
 		Settings:  &settings.Feature{Changer: changer, Records: kept},
 		Rename:    &rename.Feature{Changer: changer, Facts: known, Finds: names.Finds, Keeps: names.Keeps},
 		Load:      &load.Feature{Changer: changer},
+		Restore:   &restore.Feature{Changer: changer},
+		Parts:     &parts.Feature{Changer: changer},
+		Uploads:   &uploads.Feature{Machine: m, Origins: origins, Shelf: onShelf, Stencils: saved},
 		Trial:     &trial.Feature{Machine: m, Operations: ops, Facts: known, Origins: origins, Verifier: verifier},
 		Stencils:  &saving.Feature{Shelf: saved, Machine: m, Operations: ops},
 		Shelf:     &shelf.Feature{Shelf: onShelf, Home: m.Home, Store: m.Store, CMS: m.CMS},
@@ -232,7 +265,11 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, o opening) {
 		Info:      &info.Feature{Machine: m, Verifier: verifier},
 		Logs:      &logs.Feature{Machine: m},
 		Command:   &command.Feature{Machine: m},
-		Fleet:     &fleet.Feature{Machine: m, Operations: ops, Facts: known}}
+		Fleet:     &fleet.Feature{Machine: m, Operations: ops, Facts: known},
+		Mail:      mail,
+		Database:  &database.Feature{Machine: m},
+		Outgoing:  &outgoing.Feature{Machine: m, Verifier: verifier, Records: kept, Ledger: ledger}}
+	h.rooms.Uploads.Sweep(0) // of a service that ended, before anybody brings something
 	h.rooms.Fleet.Judge = func(requests []site.Request) site.Problems {
 		_, problems := h.rooms.Create.Preview(requests)
 		return problems
@@ -240,7 +277,9 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, o opening) {
 	h.rooms.Fleet.Changes = h.changes()
 	ops.Failed = h.rooms.Lifecycle.VerifyAgain
 	ops.Register(h.rooms.Lifecycle.Kinds()...)
+	ops.Register(h.rooms.Restore.Kinds()...)
 	ops.Register(h.rooms.Create.Kind(), h.rooms.Restack.Kind(), h.rooms.Settings.Kind(), h.rooms.Rename.Kind(), h.rooms.Load.Kind(),
+		h.rooms.Parts.Kind(),
 		h.rooms.Trial.Kind(), h.rooms.Stencils.Kind(), h.rooms.Engines.Kind(), h.rooms.Fleet.Kind())
 }
 
@@ -272,9 +311,13 @@ func (h *house) ownEngines() map[string]int {
 	return map[string]int{h.own.Engine.ID: h.own.PID()}
 }
 
-// resume brings the home back to where it was, and looks after it until the service ends.
+// resume brings the home back to where it was, and looks after it until the service ends. Operations.Judging is held.
 func (h *house) resume(ctx context.Context) error {
+	h.rooms.Mail.TakeOver()
+	h.work.Go(h.rooms.Uploads.LookAfter)
 	h.work.Go(h.rooms.Machine.LookAfter)
+	h.work.Go(h.rooms.Mail.LookAfter)
+	h.work.Go(h.rooms.Outgoing.LookAfter)
 	h.work.Go(h.rooms.Rename.EndForwards)
 	h.work.Go(h.rooms.Engines.NoteUse)
 	h.work.Go(h.rooms.Lifecycle.AwaitInstallers)
@@ -317,13 +360,26 @@ func (h *house) close() {
 type visited struct{ rooms api.Rooms }
 
 func (v visited) ByDomain(host string) (site.Site, bool) {
-	return v.rooms.Machine.Registry.ByHost(host, time.Now())
+	m := v.rooms.Machine
+	s, known := m.Registry.ByHost(host, time.Now())
+	if s.State == site.Running && m.Settling() && !m.Serves(s) {
+		s.State = site.Starting // it ran when the service ended, and has not been brought up again
+	}
+	return s, known
 }
 
 func (v visited) Changed() <-chan struct{} { return v.rooms.Machine.Registry.Changed() }
 
 func (v visited) TakeTicket(s site.Site, token string) (user, secret string, ok bool) {
 	return v.rooms.Users.TakeTicket(s, token)
+}
+
+func (v visited) CarryOver(r *http.Request, s site.Site) (address, cookie string) {
+	return v.rooms.Users.CarryOver(r, s)
+}
+
+func (v visited) Certificate(names []string) (*tls.Certificate, error) {
+	return v.rooms.Machine.Authority.Certificate(names)
 }
 
 func (v visited) Wake(s site.Site) { v.rooms.Machine.Wake(s) }

@@ -11,11 +11,12 @@ import (
 	"vessik/internal/core/plan"
 	"vessik/internal/engines"
 	"vessik/internal/load"
+	"vessik/internal/mailbox"
 	"vessik/internal/operation"
 	"vessik/internal/origin"
+	"vessik/internal/points"
 	"vessik/internal/rename"
 	"vessik/internal/restack"
-	"vessik/internal/restore"
 	"vessik/internal/running"
 	"vessik/internal/running/runningtest"
 	"vessik/internal/saving"
@@ -29,7 +30,9 @@ func furnished(t *testing.T) *house {
 	t.Helper()
 	m := runningtest.Machine(t)
 	h := &house{work: m.Work}
-	h.furnish(m, nil, opening{log: m.Log})
+	mail, err := mailbox.Open(m, nil)
+	require.NoError(t, err)
+	h.furnish(m, nil, mail, opening{log: m.Log})
 	return h
 }
 
@@ -69,10 +72,10 @@ func TestPlansKeepTheirOrder(t *testing.T) {
 	before(plan.Retire, running.Withdraw, running.StopPHP)
 	before(plan.Retire, running.StopPHP, running.DropDatabase)
 	before(plan.Retire, origin.RemoveFolder, running.Release)
-	before(restack.Kind, restore.Point, restack.MoveDatabase)
+	before(restack.Kind, points.Step, restack.MoveDatabase)
 	before(restack.Kind, restack.MoveDatabase, change.Switch)
 	before(rename.Kind, change.Settle, rename.Move)
 	before(trial.Kind, trial.Sample, running.DropDatabase)
 	assert.NotContains(t, ops.Kind(plan.New).Without(running.FetchEngines), running.FetchEngines)
-	assert.NotContains(t, ops.Kind(settings.Kind).Without(), restore.Point, "settings need no restore point")
+	assert.NotContains(t, ops.Kind(settings.Kind).Without(), points.Step, "settings need no restore point")
 }

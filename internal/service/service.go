@@ -41,15 +41,20 @@ import (
 var (
 	apiPorts     = [2]int{20070, 20079}
 	gatewayPorts = [2]int{20080, 20179}
+	securePorts  = [2]int{20443, 20542} // for https
 )
 
-const httpPort = 80
+const (
+	httpPort  = 80
+	httpsPort = 443
+)
 
 // Options say how to serve.
 type Options struct {
 	Home        home.Home
 	Account     string // whom to become when started by root; chosen where empty, see AccountFor
 	SitePorts   [2]int // range that sites get their ports from; zero leaves it
+	HTTPSPort   int    // 0: 443 where it can be had, else a free one; only a home that has none may choose
 	GatewayPort int    // 0: 80 where it can be had, else a free one; only a new home may choose
 	HostsFile   string // the machine's; the usual one where empty
 	// RecordsPlain lets that server be reached without TLS.
@@ -73,7 +78,7 @@ func Run(ctx context.Context, o Options) error {
 	if settings.HostsAllowed { // as long as this is root
 		hostsHandle = hosts.OpenFile(hostsFile)
 	}
-	gatewayListeners, err := openGateway(max(settings.GatewayPort, o.GatewayPort))
+	plain, secure, err := openGateway(o.gateway(settings))
 	if err != nil && o.Home.InUse() {
 		return fmt.Errorf("%s: %w; stop that one first, or choose another folder with -home", o.Home.Dir, home.ErrInUse)
 	}
@@ -90,14 +95,15 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	settings.GatewayPort = portOf(gatewayListeners)
+	settings.GatewayPort = portOf(plain)
 	logFile, err := ownfile.OpenFile(o.Home.Path("logs", "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
 	defer logFile.Close()
 	h, err := open(ctx, opening{home: o.Home, settings: settings, hostsFile: hostsFile, hosts: hostsHandle, apiPort: apiPort,
-		log: slog.New(slog.NewTextHandler(logFile, nil)), progress: Lines(o.Out)})
+		httpsPort: portOf(secure),
+		log:       slog.New(slog.NewTextHandler(logFile, nil)), progress: Lines(o.Out)})
 	if err != nil {
 		return err
 	}
@@ -109,13 +115,12 @@ func Run(ctx context.Context, o Options) error {
 	face := &api.API{Rooms: h.rooms, Port: apiPort, Token: token, Account: accountName(), PID: os.Getpid(),
 		StartedAt: time.Now().UTC().Truncate(time.Second), Console: console.Files(), SessionsFile: o.Home.Path("sessions.json")}
 	handler, _ := face.Handler()
-	gate := gateway.New(visited{h.rooms}, settings.GatewayPort, face.ConsoleURL())
+	gate := gateway.New(visited{h.rooms}, h.rooms.Machine.Gateway(), face.ConsoleURL())
 	h.rooms.Machine.Reloaded = gate.DropConnections
-	open := serve(served{gate, gatewayListeners, 30 * time.Second}, served{handler, apiListeners, 10 * time.Second})
+	judging := &h.rooms.Operations.Judging
+	judging.Lock() // the API answers from now on, and begins something once what was left unfinished is settled
+	open := serve(served{gate, append(plain, gate.Secured(secure)...), 30 * time.Second}, served{handler, apiListeners, 10 * time.Second})
 	defer open.end()
-	if err := h.resume(ctx); err != nil {
-		return err
-	}
 	text, err := json.Marshal(wire.ServiceFile{API: fmt.Sprintf("http://127.0.0.1:%d", apiPort), PID: os.Getpid()})
 	if err != nil {
 		return err
@@ -124,11 +129,16 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	defer ownfile.Remove(o.Home.ServiceFile())
+	err = h.resume(ctx)
+	judging.Unlock()
+	if err != nil {
+		return err
+	}
 	if apiPort != apiPorts[0] {
 		fmt.Fprintf(o.Out, "port %d is taken; the API and the console are on %d\n", apiPorts[0], apiPort)
 	}
 	fmt.Fprintf(o.Out, "Vessik is ready. Sites: %s  Console: %s (sign in with: vessik console)\n",
-		site.URL("NAME.localhost", settings.GatewayPort), face.ConsoleURL())
+		h.rooms.Machine.Gateway().URL("NAME.localhost", false), face.ConsoleURL())
 	var fault error
 	select {
 	case <-ctx.Done():
@@ -138,15 +148,25 @@ func Run(ctx context.Context, o Options) error {
 	return fault
 }
 
+// gateway is where it is to answer: 0 for a port that may be chosen.
+func (o Options) gateway(settings home.Settings) site.Gateway {
+	return site.Gateway{HTTP: max(settings.GatewayPort, o.GatewayPort), HTTPS: max(settings.HTTPSPort, o.HTTPSPort)}
+}
+
 // settingsOf are a home's, with what was asked for at this start. What the home keeps for all its life is not asked for otherwise.
 func settingsOf(o Options) (home.Settings, error) {
 	settings, err := o.Home.ReadSettings()
 	if err != nil {
 		return settings, err
 	}
-	if o.GatewayPort != 0 && settings.GatewayPort != 0 && o.GatewayPort != settings.GatewayPort {
-		return settings, fmt.Errorf("the sites of this home are addressed on port %d, and that is kept for all its life; leave -gateway-port "+
-			"out, or choose a new home", settings.GatewayPort)
+	for _, port := range []struct {
+		flag          string
+		asked, chosen int
+	}{{"-gateway-port", o.GatewayPort, settings.GatewayPort}, {"-https-port", o.HTTPSPort, settings.HTTPSPort}} {
+		if port.asked != 0 && port.chosen != 0 && port.asked != port.chosen {
+			return settings, fmt.Errorf("the sites of this home are addressed on port %d, and that is kept for all its life; leave %s out, "+
+				"or choose a new home", port.chosen, port.flag)
+		}
 	}
 	if o.RecordsDSN != "" && o.RecordsDSN != settings.RecordsDSN && settings.GatewayPort != 0 {
 		return settings, fmt.Errorf("this home keeps its records %s; leave -records-dsn out, or choose a new home",
@@ -231,20 +251,37 @@ func (o *openServers) end() {
 	o.serving.Wait()
 }
 
-// openGateway opens the port that was chosen once; for a new home, port 80, or else a free one.
-func openGateway(wanted int) ([]net.Listener, error) {
-	if wanted != 0 {
-		listeners, err := gateway.Listen(wanted)
+// openGateway opens the port for http and the one for https.
+func openGateway(at site.Gateway) (plain, secure []net.Listener, err error) {
+	if plain, err = openPort(at.HTTP, httpPort, gatewayPorts); err != nil {
+		return nil, nil, err
+	}
+	if secure, err = openPort(at.HTTPS, httpsPort, securePorts); err != nil {
+		closeAll(plain)
+	}
+	return plain, secure, err
+}
+
+func closeAll(listeners []net.Listener) {
+	for _, each := range listeners {
+		each.Close()
+	}
+}
+
+// openPort opens the port that was chosen once; for a new home, the scheme's own, or else a free one.
+func openPort(chosen, usual int, others [2]int) ([]net.Listener, error) {
+	if chosen != 0 {
+		listeners, err := gateway.Listen(chosen)
 		if err != nil {
 			return nil, fmt.Errorf("the gateway's port %d, which every site's address names, is held by %s; end that program, or start as an "+
-				"account that may open it (%w)", wanted, engine.Listener(wanted), err)
+				"account that may open it (%w)", chosen, engine.Listener(chosen), err)
 		}
 		return listeners, nil
 	}
-	if listeners, err := gateway.Listen(httpPort); err == nil {
+	if listeners, err := gateway.Listen(usual); err == nil {
 		return listeners, nil
 	}
-	listeners, _, err := gateway.FirstFree(gatewayPorts[0], gatewayPorts[1])
+	listeners, _, err := gateway.FirstFree(others[0], others[1])
 	return listeners, err
 }
 

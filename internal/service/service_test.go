@@ -9,6 +9,7 @@ import (
 	"syscall"
 	"testing"
 
+	"vessik/internal/core/site"
 	"vessik/internal/home"
 
 	"github.com/stretchr/testify/assert"
@@ -30,19 +31,19 @@ func TestAHeldGatewayPortIsNamedAndNoOtherChosen(t *testing.T) {
 	listener, err := net.Listen("tcp4", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer listener.Close()
-	_, err = openGateway(portOf([]net.Listener{listener}))
+	_, err = openPort(portOf([]net.Listener{listener}), httpPort, gatewayPorts)
 	require.Error(t, err)
 	assert.ErrorContains(t, err, "service.test (process")
-	fresh, err := openGateway(0)
+	_, _, err = openGateway(site.Gateway{HTTPS: portOf([]net.Listener{listener})})
+	require.ErrorContains(t, err, "is held by service.test (process", "nor is one for https")
+	plain, secure, err := openGateway(site.Gateway{})
 	require.NoError(t, err)
-	for _, each := range fresh {
-		each.Close()
-	}
-	again, err := openGateway(portOf(fresh))
-	require.NoError(t, err, "a home's own port is taken up again")
-	for _, each := range again {
-		each.Close()
-	}
+	at := site.Gateway{HTTP: portOf(plain), HTTPS: portOf(secure)}
+	closeAll(append(plain, secure...))
+	plain, secure, err = openGateway(at)
+	require.NoError(t, err, "a home's own ports are taken up again")
+	assert.Equal(t, at, site.Gateway{HTTP: portOf(plain), HTTPS: portOf(secure)})
+	closeAll(append(plain, secure...))
 }
 
 func TestTheAPIKeepsItsPort(t *testing.T) {

@@ -3,6 +3,8 @@ package settings
 
 import (
 	"context"
+	"maps"
+	"slices"
 
 	"vessik/internal/change"
 	"vessik/internal/core/plan"
@@ -35,15 +37,42 @@ func (f *Feature) Kind() operation.Kind {
 		}))
 }
 
+// coming are extensions that the site's PHP lacks, and that are fetched for it; which of them there are, Debian's archive is asked.
+func (f *Feature) coming(ctx context.Context, name string, settings site.Settings) (names []string, err error) {
+	s, _ := f.Changer.Machine.Registry.Site(name)
+	lacking := f.Changer.Machine.Store.LacksExtensions(s.Stack.PHP, settings)
+	if len(lacking) == 0 {
+		return nil, nil
+	}
+	e, err := f.Changer.Machine.Store.Find(s.Stack.PHP)
+	if err != nil {
+		return nil, err
+	}
+	all, err := f.Changer.Machine.Store.Extensions(ctx, e)
+	for _, each := range all {
+		if slices.Contains(lacking, each.Name) {
+			names = append(names, each.Name)
+		}
+	}
+	return names, err
+}
+
 // Adjust changes the settings of a site's engines.
 func (f *Feature) Adjust(ctx context.Context, name string, settings site.Settings, stay bool, who string) (plan.Operation, error) {
+	coming, err := f.coming(ctx, name, settings)
+	if err != nil {
+		return plan.Operation{}, err
+	}
 	f.Changer.Operations.Judging.Lock()
 	defer f.Changer.Operations.Judging.Unlock()
 	s, ok := f.Changer.Machine.Registry.Site(name)
 	if !ok {
 		return plan.Operation{}, site.NoSite(name)
 	}
-	problems := f.Changer.CheckSettings(ctx, s, settings)
+	judged := settings
+	judged.Extensions = maps.Clone(settings.Extensions)
+	maps.DeleteFunc(judged.Extensions, func(name string, _ bool) bool { return slices.Contains(coming, name) })
+	problems := f.Changer.CheckSettings(ctx, s, judged)
 	if settings.Equal(s.Settings) {
 		problems = append(problems, site.Problem{Site: name, Field: "settings", Message: "they are so already",
 			Remedy: "name what is to be different"})

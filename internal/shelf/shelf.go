@@ -143,6 +143,9 @@ func (s *Shelf) keep(known map[string]string) error {
 	return ownfile.Write(path, []byte(text), 0o600)
 }
 
+// Read looks into an archive that is not on the shelf: what it is, or why it is nothing that belongs there.
+func Read(file string, definitions cms.Definitions) wire.ShelfItem { return read(file, definitions) }
+
 // read looks into an archive: what it is, by what the CMS definitions say of releases, plugins and themes.
 func read(file string, definitions cms.Definitions) wire.ShelfItem {
 	item := wire.ShelfItem{File: filepath.Base(file)}

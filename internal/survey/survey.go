@@ -3,10 +3,8 @@
 package survey
 
 import (
-	"bufio"
 	"bytes"
 	"context"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
@@ -51,7 +49,10 @@ type Survey struct {
 	Faults   int       `json:"faults"`
 }
 
-type survey struct{ findings []Finding }
+type survey struct {
+	listeners map[int]string // who listens, by port
+	findings  []Finding
+}
 
 func (s *survey) add(area, subject, observed string, verdict Verdict, remedy string) {
 	s.findings = append(s.findings, Finding{area, subject, observed, verdict, remedy})
@@ -59,7 +60,7 @@ func (s *survey) add(area, subject, observed string, verdict Verdict, remedy str
 
 // Look surveys the machine for a home folder.
 func Look(ctx context.Context, home home.Home) Survey {
-	s := &survey{}
+	s := &survey{listeners: engine.Listeners()}
 	settings, _ := home.ReadSettings()
 	s.ports(home, settings)
 	s.servers()
@@ -96,7 +97,10 @@ func (s *survey) ports(home home.Home, settings home.Settings) {
 			s.add("ports", subject, "held by "+holder, Notice, "sites get addresses with another port; end that program to have them without")
 		}
 	}
-	if port := settings.GatewayPort; port != 0 && port != 80 {
+	for _, port := range []int{settings.GatewayPort, settings.HTTPSPort} {
+		if port == 0 || port == 80 || port == 443 {
+			continue
+		}
 		holder := engine.PortHolder(port)
 		switch {
 		case holder == "" || strings.HasPrefix(holder, "vessik"):
@@ -114,13 +118,13 @@ func (s *survey) ports(home home.Home, settings home.Settings) {
 		what     string
 		from, to int
 		least    int
-	}{{"console and commands", 20070, 20079, 1}, {"sites", sites[0], sites[1], 10}, {"database servers", 22000, 22099, 3}} {
+	}{{"console and commands", 20070, 20079, 1}, {"sites", sites[0], sites[1], 10}, {"database servers", 22000, 22999, 3}} {
 		taken, holders := 0, []string{}
 		for port := r.from; port <= r.to; port++ {
-			if !engine.Listens(port) {
+			holder, listens := s.listeners[port]
+			if !listens {
 				continue
 			}
-			holder := engine.Listener(port)
 			taken++
 			if own && (strings.HasPrefix(holder, "vessik") || strings.HasPrefix(holder, "nginx") || strings.HasPrefix(holder, "mariadbd")) {
 				continue
@@ -146,8 +150,7 @@ func (s *survey) ports(home home.Home, settings home.Settings) {
 func (s *survey) servers() {
 	known := regexp.MustCompile(`^(nginx|apache2|httpd|lighttpd|caddy|mariadbd|mysqld|postgres|php-fpm.*)$`)
 	found := map[string][]int{}
-	for _, port := range listening() {
-		holder := engine.Listener(port)
+	for port, holder := range s.listeners {
 		name, _, _ := strings.Cut(holder, " (")
 		if known.MatchString(name) && !ofVessik(holder) && !slices.Contains(found[holder], port) {
 			found[holder] = append(found[holder], port)
@@ -182,32 +185,6 @@ func ofVessik(holder string) bool {
 		pid = fields[1]
 	}
 	return false
-}
-
-// listening are the TCP ports that somebody listens on (proc_pid_net(5)).
-func listening() []int {
-	ports := []int{}
-	for _, table := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
-		file, err := os.Open(table)
-		if err != nil {
-			continue
-		}
-		lines := bufio.NewScanner(file)
-		for lines.Scan() {
-			fields := strings.Fields(lines.Text())
-			if len(fields) < 4 || fields[3] != "0A" {
-				continue
-			}
-			_, text, _ := strings.Cut(fields[1], ":")
-			if number, err := hex.DecodeString(text); err == nil && len(number) == 2 {
-				if port := int(number[0])<<8 | int(number[1]); !slices.Contains(ports, port) {
-					ports = append(ports, port)
-				}
-			}
-		}
-		file.Close()
-	}
-	return ports
 }
 
 // names looks at what the names of sites resolve to.

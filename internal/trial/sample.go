@@ -34,7 +34,7 @@ func (f *Feature) sample(ctx context.Context, w *operation.Part, source, s site.
 		return err
 	}
 	base := f.Machine.URL(s)
-	transport := &http.Transport{DialContext: verify.DialLoopback}
+	transport := &http.Transport{DialContext: verify.DialLoopback, TLSClientConfig: f.Machine.TLS()}
 	defer transport.CloseIdleConnections()
 	client := &http.Client{Transport: transport, Timeout: pageTimeout,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
@@ -51,7 +51,7 @@ func (f *Feature) sample(ctx context.Context, w *operation.Part, source, s site.
 	messages := messagesOf(filepath.Join(f.Machine.Home.SiteLogs(s.Name), "php-error.log"), s.Folder)
 	var different *float64
 	if trial.Picture {
-		comparison, err := f.Machine.Pictures.Compare(ctx, source.URL(f.Machine.GatewayPort()), s.URL(f.Machine.GatewayPort()))
+		comparison, err := f.Machine.Pictures.Compare(ctx, source.URL(f.Machine.Gateway()), s.URL(f.Machine.Gateway()))
 		if err == nil {
 			different = &comparison.Different
 			err = cmp.Or(picture.Save(f.PictureFile(source.Name, w.ID(), source.Name), comparison.Model),

@@ -49,7 +49,7 @@ func (f *Feature) Kind() operation.Kind {
 	layOut.Undo = origin.UndoLayOut
 	return operation.Kind{Name: Kind, OnFailure: operation.TakeBack, Recover: plan.Always(plan.TakeBack), Broken: f.failed,
 		Show: operation.ShowAs[plan.Trial],
-		Steps: []operation.Step{m.ReserveStep(), m.FetchStep(func(_ *operation.Part, s site.Site) []string { return g.EnginesOf(s) }),
+		Steps: []operation.Step{m.ReserveStep(), m.FetchStep(g.EnginesOf, nil),
 			layOut, m.DatabaseStep(), of(origin.Configure, "writing configuration", f.configure),
 			of(origin.LoadContent, "loading content", f.copyContent), m.StartStep(), running.Alone(m.PublishStep()), f.Verifier.Step(),
 			of(Sample, "asking pages and taking pictures", f.trySite),
@@ -149,6 +149,10 @@ const mostCells = 60
 func (f *Feature) Start(ctx context.Context, name string, r Request) (plan.Operation, error) {
 	f.Operations.Judging.Lock()
 	defer f.Operations.Judging.Unlock()
+	return operation.UnlessTaken(func() (plan.Operation, error) { return f.begin(ctx, name, r) })
+}
+
+func (f *Feature) begin(ctx context.Context, name string, r Request) (plan.Operation, error) {
 	source, ok := f.Machine.Registry.Site(name)
 	if !ok {
 		return plan.Operation{}, site.NoSite(name)

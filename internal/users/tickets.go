@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"fmt"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -61,9 +60,16 @@ func (f *Feature) Ticket(ctx context.Context, name, user string) (address, as st
 	default:
 		return "", "", until, site.Problems{{Site: name, Field: "name", Message: "the site has no users", Remedy: "make one in the site itself"}}
 	}
+	address, until = f.draw(s, user)
+	return address, user, until, nil
+}
+
+// draw makes a ticket, and returns its address.
+func (f *Feature) draw(s site.Site, user string) (address string, until time.Time) {
 	token := rand.Text()
 	until = time.Now().Add(TicketLifetime)
 	f.tickets.mu.Lock()
+	defer f.tickets.mu.Unlock()
 	for old, t := range f.tickets.valid {
 		if time.Now().After(t.until) {
 			delete(f.tickets.valid, old)
@@ -72,9 +78,8 @@ func (f *Feature) Ticket(ctx context.Context, name, user string) (address, as st
 	if f.tickets.valid == nil {
 		f.tickets.valid = map[string]ticket{}
 	}
-	f.tickets.valid[token] = ticket{name, user, until}
-	f.tickets.mu.Unlock()
-	return strings.TrimSuffix(s.URL(f.Machine.GatewayPort()), "/") + site.TicketPath + token, user, until, nil
+	f.tickets.valid[token] = ticket{s.Name, user, until}
+	return f.Machine.URL(s) + site.TicketPath + token, until
 }
 
 // TakeTicket uses a ticket up, wherever it is shown; ok only if it is good for this site now.

@@ -57,6 +57,7 @@ const saidFatal = `PHP (Fatal|Parse) error:[^<\n]*|There has been a critical err
 var (
 	pageTitle = regexp.MustCompile(`(?is)<title[^>]*>(.*?)</title>`)
 	phpFatal  = regexp.MustCompile(`(?i)<b>(fatal error|parse error)</b>:[^<]*|` + saidFatal)
+	pageEnd   = regexp.MustCompile(`(?i)</html\s*>`)
 	phpError  = regexp.MustCompile(`(?i)<b>(fatal error|parse error|warning|notice|deprecated)</b>:[^<]*|` + saidFatal)
 )
 
@@ -93,8 +94,9 @@ func (i *inspection) frontPageNow() outcome {
 	if i.cms.Untitled {
 		title, expected = "", "200, or on to another page of the site; no PHP error"
 	}
-	response, page, err := cms.Page(i.ctx, i.client, "GET", i.base, nil)
 	log := filepath.Join(i.logs(), "php-error.log")
+	before := sizeOf(log)
+	response, page, err := cms.Page(i.ctx, i.client, "GET", i.base, nil)
 	remedy := "mend what it says; all that PHP said is in " + log
 	if err != nil {
 		return failed(expected, plainError(err).Error(), remedy)
@@ -110,7 +112,10 @@ func (i *inspection) frontPageNow() outcome {
 		}
 		observed = fmt.Sprintf("on to %s, %s", address.Path, response.Status)
 	}
-	if location := response.Header.Get("Location"); location != "" {
+	if location := response.Header.Get("Location"); location == i.base && i.site.HTTPS && strings.HasPrefix(i.site.Stack.Web, "apache") {
+		return failed(expected, observed+", to itself", "if .htaccess asks for %{HTTPS}, have it ask for %{ENV:HTTPS}, which is on: Apache "+
+			"stands behind the gateway, and never sees https itself")
+	} else if location != "" {
 		return failed(expected, observed+", to "+location,
 			"a plugin or the site's own settings send visitors elsewhere: set the site's address to "+i.base)
 	}
@@ -123,6 +128,9 @@ func (i *inspection) frontPageNow() outcome {
 	}
 	if response.StatusCode != http.StatusOK {
 		return failed(expected, observed+lastError(log), remedy)
+	}
+	if said := errorSince(log, before); said != "" && !pageEnd.MatchString(page) { // too late for another status
+		return failed(expected, observed+", but the page breaks off in the middle"+said, remedy)
 	}
 	shown := ""
 	if match := pageTitle.FindStringSubmatch(page); match != nil {
@@ -169,8 +177,9 @@ func (i *inspection) subSites() (answered int, fault string) {
 	if err != nil {
 		return 0, "the list of sub-sites cannot be read: " + err.Error()
 	}
+	scheme, _, _ := strings.Cut(i.base, "://")
 	for _, address := range addresses {
-		response, page, err := cms.Page(i.ctx, i.client, "GET", "http://"+address, nil)
+		response, page, err := cms.Page(i.ctx, i.client, "GET", scheme+"://"+address, nil)
 		switch {
 		case err != nil:
 			return 0, address + ": " + plainError(err).Error()
@@ -184,19 +193,31 @@ func (i *inspection) subSites() (answered int, fault string) {
 	return len(addresses), ""
 }
 
+func sizeOf(file string) int64 {
+	info, err := os.Stat(file)
+	if err != nil {
+		return 0
+	}
+	return info.Size()
+}
+
 // lastError is the last fatal error in PHP's own log, if it is fresh.
 func lastError(log string) string {
-	info, err := os.Stat(log)
-	if err != nil || time.Since(info.ModTime()) > time.Minute {
+	if info, err := os.Stat(log); err != nil || time.Since(info.ModTime()) > time.Minute {
 		return ""
 	}
+	return errorSince(log, 0)
+}
+
+// errorSince is the last fatal error in what was added to PHP's own log since it had a size.
+func errorSince(log string, size int64) string {
 	file, err := ownfile.Open(log)
 	if err != nil {
 		return ""
 	}
 	defer file.Close()
-	file.Seek(max(info.Size()-16<<10, 0), io.SeekStart)
-	text, _ := io.ReadAll(file)
+	file.Seek(max(sizeOf(log)-16<<10, size), io.SeekStart)
+	text, _ := io.ReadAll(io.LimitReader(file, 64<<10)) // a site may write faster than this reads
 	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
 	for _, line := range slices.Backward(lines) {
 		if _, message, ok := strings.Cut(line, "PHP Fatal error:"); ok {

@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"strings"
 
 	"vessik/internal/core/site"
 )
@@ -23,6 +24,7 @@ type probeAsk struct {
 	Paths      []string       `json:"paths,omitempty"`
 	Sockets    []string       `json:"sockets,omitempty"`
 	Info       bool           `json:"info,omitempty"` // everything that is set
+	Mail       string         `json:"mail,omitempty"` // the subject of messages to be sent
 }
 
 type Answer struct {
@@ -36,6 +38,8 @@ type Answer struct {
 	Command       bool     `json:"command"`
 	Read          []string `json:"read"`
 	Sockets       []string `json:"sockets"`
+	Mailed        []string `json:"mailed"` // the ways by which a message was sent
+	MailServer    string   `json:"mail_server"`
 
 	About      map[string]string `json:"about"`
 	Extensions map[string]string `json:"extensions"`
@@ -116,6 +120,23 @@ func (i *inspection) pool() *sql.DB {
 		return d.OpenAs(i.site.Database)
 	}
 	return nil
+}
+
+// Visit asks a site for a page as a visitor does, through the gateway, and returns its status.
+func (v *Verifier) Visit(ctx context.Context, s site.Site, path string) (status int, err error) {
+	i, done := v.inspect(ctx, s)
+	defer done()
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(i.base, "/")+path, nil)
+	if err != nil {
+		return 0, err
+	}
+	response, err := i.client.Do(request)
+	if err != nil {
+		return 0, plainError(err)
+	}
+	defer response.Body.Close()
+	_, err = io.Copy(io.Discard, response.Body)
+	return response.StatusCode, err
 }
 
 // Ask has a running site tell everything that is set in it, and how its web server calls itself.

@@ -63,7 +63,7 @@ func (i *inspection) askUntil(worked <-chan struct{}) (longest time.Duration) {
 // readdressed follows a site to its new address, and tells whether it has one: what is done to it may be just that.
 func (i *inspection) readdressed() bool {
 	s, ok := i.v.Machine.Registry.Site(i.site.Name)
-	base := s.URL(i.v.Machine.GatewayPort())
+	base := s.URL(i.v.Machine.Gateway())
 	if !ok || base == i.base {
 		return false
 	}

@@ -14,6 +14,7 @@ import (
 	"vessik/internal/core/check"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
+	"vessik/internal/mailbox"
 	"vessik/internal/operation"
 	"vessik/internal/records"
 	"vessik/internal/running"
@@ -26,11 +27,14 @@ const checkTimeout = 30 * time.Second
 type Verifier struct {
 	Machine *running.Machine
 	Records *records.Records
+	Mail    *mailbox.Mailbox
 	// Finds tells whether a domain leads to this machine.
 	Finds func(domain string) bool
 
 	mu       sync.Mutex
 	awaiting map[string]bool // sites whose installer has not run
+
+	believing believing
 }
 
 // Await notes whether a site waits for its installer.
@@ -73,6 +77,7 @@ func (v *Verifier) Tables(ctx context.Context, s site.Site) int {
 type Check struct {
 	check.Definition
 	ask func(*inspection) outcome
+	of  func(site.Site) bool // which sites it is asked of; nil for all
 }
 
 // Definitions are what is verified, in the order of the report strip.
@@ -103,8 +108,9 @@ type inspection struct {
 
 func (v *Verifier) inspect(ctx context.Context, s site.Site) (i *inspection, done func()) {
 	jar, _ := cookiejar.New(nil)
-	transport := &http.Transport{DialContext: DialLoopback, ResponseHeaderTimeout: checkTimeout, DisableCompression: true}
-	return &inspection{v: v, ctx: ctx, site: s, cms: v.Machine.CMS.Of(s), base: s.URL(v.Machine.GatewayPort()), transport: transport,
+	transport := &http.Transport{DialContext: DialLoopback, TLSClientConfig: v.Machine.TLS(),
+		ResponseHeaderTimeout: checkTimeout, DisableCompression: true}
+	return &inspection{v: v, ctx: ctx, site: s, cms: v.Machine.CMS.Of(s), base: s.URL(v.Machine.Gateway()), transport: transport,
 		client: &http.Client{Transport: named{transport}, Jar: jar, Timeout: checkTimeout,
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, transport.CloseIdleConnections
 }
@@ -123,6 +129,9 @@ func (v *Verifier) Verify(ctx context.Context, s site.Site, grown func(check.Sit
 	i, done := v.inspect(ctx, s)
 	defer done()
 	for _, each := range Checks {
+		if each.of != nil && !each.of(s) {
+			continue
+		}
 		started := time.Now()
 		found := each.ask(i)
 		i.results = append(i.results, check.Result{ID: each.ID, Title: each.Title, Verdict: found.verdict, Expected: found.expected,

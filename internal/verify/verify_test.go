@@ -47,3 +47,13 @@ func TestTheReadmeNamesEveryCheck(t *testing.T) {
 		seen[each.ID] = true
 	}
 }
+
+func TestWhatAPageLoadsOverPlainHTTPIsListed(t *testing.T) {
+	assert.Equal(t, []string{"<link href> http://a.example/s.css in line 2", "<img src> HTTP://a.example/1.png in line 3",
+		"<img srcset> http://a.example/3.png in line 3", "<form action> http://a.example/send in line 5"},
+		Plain("<html>\n<link rel='Stylesheet' href=http://a.example/s.css><link rel=canonical href=http://a.example/>\n"+
+			"<img src='HTTP://a.example/1.png' srcset='https://a.example/2.png 1x, http://a.example/3.png 2x'>\n"+
+			"<a href=http://a.example/>x</a><!-- <img src=http://a.example/4.png> --><script>\"<img src='http://a.example/5.png'>\"</script>\n"+
+			"<form action=http://a.example/send></form>"))
+	assert.Empty(t, Plain("<img src=//a.example/1.png><script src=/x.js></script>"))
+}

@@ -22,6 +22,7 @@ type Targets struct {
 	Folders []string `json:"folders"` // that must not be listed or written
 	Sockets []string `json:"sockets"` // unix sockets of others
 	Ports   []int    `json:"ports"`   // of this machine that are not the site's
+	Open    int      `json:"open"`    // one of this machine that the site may connect to
 	Process int      `json:"process"` // the service
 	Listen  int      `json:"listen"`  // a port to take
 	Limits  bool     `json:"limits"`  // try them, too
@@ -40,6 +41,7 @@ func main() {
 	t.processes()
 	families()
 	t.connections()
+	t.judged()
 	t.kernel()
 	inherited(t.Own, t.Logs)
 	if t.Limits {

@@ -113,7 +113,7 @@ func (r SiteReport) Result(id ID) Result {
 	return Result{ID: id, Title: string(id), Verdict: Skip}
 }
 
-// Summary says a report in a few words: "10 of 10 checks", "failed: assets, sign-in", "not checked".
+// Summary says a report in a few words: "11 of 11 checks", "failed: assets, sign-in", "not checked".
 func (r SiteReport) Summary() string {
 	failed, passed, skipped := []string{}, 0, 0
 	for _, c := range r.Checks {

@@ -18,7 +18,8 @@ func Compare(f File, there []wire.Site, engines map[string][]site.EngineFact) (s
 			want.Domains[i] = site.ASCII(domain)
 		}
 		c := comparison{want: want, engines: engines, name: site.ASCII(want.Name)}
-		c.problems = site.CheckSettings(c.name, site.Settings{PHP: want.PHPIni}, nil, nil, "")
+		c.problems = site.CheckSettings(c.name, site.Settings{PHP: want.PHPIni, Outgoing: want.Outgoing, Reach: want.Reach,
+			Refuse: want.Refuse}, nil, nil, "")
 		if i := slices.IndexFunc(there, func(s wire.Site) bool { return s.Name == c.name }); i >= 0 {
 			c.change(there[i])
 		} else {
@@ -46,10 +47,14 @@ func (c *comparison) step(s Step) {
 
 // make is for a site that is not there.
 func (c *comparison) make() {
-	request := c.want.Request()
+	request := wire.Request(c.want.Request())
 	c.step(Step{What: "make", Words: words(c.want), Make: &request})
+	later := Step{What: "settings"}
 	if len(c.want.PHPIni) > 0 {
-		c.step(Step{What: "settings", Words: iniWords(c.want.PHPIni), PHPIni: c.want.PHPIni})
+		later.PHPIni, later.Words = c.want.PHPIni, iniWords(c.want.PHPIni)
+	}
+	if c.machines(&later, wire.Site{Outgoing: c.want.Outgoing}); len(later.Words) > 0 {
+		c.step(later)
 	}
 	if c.want.Note != "" {
 		c.step(Step{What: "label", Words: []string{"note: " + c.want.Note},
@@ -65,8 +70,15 @@ func (c *comparison) change(s wire.Site) {
 	c.fixed(s)
 	c.stack(s)
 	want := c.want
+	asked, words := wire.Rename{}, []string{}
 	if domain := site.ASCII(want.Domain); domain != "" && domain != s.Domain {
-		c.step(Step{What: "readdress", Words: []string{s.Domain + " → " + domain}, Rename: &wire.Rename{Domain: domain}})
+		asked.Domain, words = domain, append(words, s.Domain+" → "+domain)
+	}
+	if want.HTTPS != nil && *want.HTTPS != s.HTTPS {
+		asked.HTTPS, words = onOff(want.HTTPS), append(words, "https "+onOff(want.HTTPS))
+	}
+	if len(words) > 0 {
+		c.step(Step{What: "readdress", Words: words, Rename: &asked})
 	}
 	if want.Domains != nil && !same(want.Domains, s.Domains) {
 		c.step(Step{What: "domains", Words: want.Domains, Domains: &wire.Domains{Domains: want.Domains}})
@@ -79,10 +91,7 @@ func (c *comparison) change(s wire.Site) {
 	if want.PHPIni != nil && !maps.Equal(want.PHPIni, s.PHPIni) {
 		settings.PHPIni, settings.Words = want.PHPIni, iniWords(want.PHPIni)
 	}
-	if want.Offline != nil && *want.Offline != s.Offline {
-		settings.Offline = want.Offline
-		settings.Words = append(settings.Words, "offline "+map[bool]string{true: "on", false: "off"}[*want.Offline])
-	}
+	c.machines(&settings, s)
 	if settings.Words != nil {
 		c.step(settings)
 	}
@@ -92,6 +101,20 @@ func (c *comparison) change(s wire.Site) {
 		c.step(Step{What: "stop"})
 	case want.State != "stopped" && s.State == site.Stopped:
 		c.step(Step{What: "start"})
+	}
+}
+
+// machines compares what a site may ask of other machines.
+func (c *comparison) machines(settings *Step, s wire.Site) {
+	want := c.want
+	if want.Outgoing != "" && want.Outgoing != s.Outgoing {
+		settings.Outgoing, settings.Words = want.Outgoing, append(settings.Words, "outgoing "+want.Outgoing)
+	}
+	if want.Reach != nil && !same(want.Reach, s.Reach) {
+		settings.Reach, settings.Words = want.Reach, append(settings.Words, "outgoing allow "+strings.Join(want.Reach, " "))
+	}
+	if want.Refuse != nil && !same(want.Refuse, s.Refuse) {
+		settings.Refuse, settings.Words = want.Refuse, append(settings.Words, "outgoing refuse "+strings.Join(want.Refuse, " "))
 	}
 }
 

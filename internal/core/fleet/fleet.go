@@ -11,6 +11,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"vessik/internal/core/outgoing"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 	"vessik/internal/core/yamltext"
@@ -50,7 +51,10 @@ type Site struct {
 	SubSites      []string      `yaml:"sub_sites,omitempty"`
 	Plugins       []string      `yaml:"plugins,omitempty"`
 	Themes        []string      `yaml:"themes,omitempty"`
-	Offline       *bool         `yaml:"offline,omitempty"`
+	Outgoing      string        `yaml:"outgoing,omitempty"`
+	Reach         []string      `yaml:"outgoing_allow,omitempty"`
+	Refuse        []string      `yaml:"outgoing_refuse,omitempty"`
+	HTTPS         *bool         `yaml:"https,omitempty"`
 	Visible       *bool         `yaml:"search_engines,omitempty"`
 	// PHPIni are all the php.ini settings of the site's own, where it is there.
 	PHPIni map[string]string `yaml:"php_ini,omitempty"`
@@ -90,7 +94,8 @@ func Parse(text []byte) (File, yamltext.Text, error) {
 
 // formerNames are fields that files of an earlier version have, and what they are called now.
 var formerNames = map[string]string{"kit": "cms", "kit_version": "cms_version", "admin": "administrator, with name: below it",
-	"admin_email": "administrator, with mail: below it"}
+	"admin_email": "administrator, with mail: below it",
+	"offline":     "outgoing, with closed or web"}
 
 // renamed says of fields that are called otherwise now how.
 func renamed(err error) error {
@@ -123,7 +128,7 @@ func (f File) Locate(read yamltext.Text, problems site.Problems) site.Problems {
 		if name, ini := strings.CutPrefix(field, "php."); ini {
 			field = "php_ini." + name
 		}
-		for _, path := range []string{"." + field, ".name", ""} {
+		for _, path := range []string{"." + strings.ReplaceAll(field, "outgoing-", "outgoing_"), ".name", ""} {
 			if line, column, found := read.Place(fmt.Sprintf("sites[%d]%s", i, path)); found {
 				p.Line, p.Column = line, column
 				break
@@ -138,15 +143,17 @@ type Step struct {
 	Site    string        `json:"site"`
 	What    string        `json:"what" enum:"make,restack,readdress,domains,title,settings,label,start,stop"`
 	Words   []string      `json:"words"` // what will be different
-	Make    *site.Request `json:"make,omitempty"`
+	Make    *wire.Request `json:"make,omitempty"`
 	Stack   *wire.Restack `json:"stack,omitempty"`
 	Label   *wire.Label   `json:"label,omitempty"`
 	Rename  *wire.Rename  `json:"rename,omitempty"`
 	Domains *wire.Domains `json:"domains,omitempty"`
 	Title   string        `json:"title,omitempty"`
-	// Offline and PHPIni are settings; nil where they stay.
-	Offline *bool             `json:"offline,omitempty"`
-	PHPIni  map[string]string `json:"php_ini,omitempty"`
+	// These are settings; nil, or empty, where they stay.
+	Outgoing string            `json:"outgoing,omitempty"`
+	Reach    []string          `json:"outgoing_allow,omitempty"`
+	Refuse   []string          `json:"outgoing_refuse,omitempty"`
+	PHPIni   map[string]string `json:"php_ini,omitempty"`
 }
 
 // Request asks for a site as the file describes it.
@@ -155,7 +162,19 @@ func (s Site) Request() site.Request {
 		Database: s.Database, Domain: s.Domain, Stencil: s.Stencil, Touches: s.Touches,
 		Administrator: site.Administrator{Name: s.Administrator.Name, Mail: s.Administrator.Mail}, Domains: s.Domains,
 		Language: s.Language, TimeZone: s.TimeZone, Network: s.Network,
-		SubSites: s.SubSites, Plugins: s.Plugins, Themes: s.Themes, Offline: is(s.Offline), SearchEngines: is(s.Visible)}
+		SubSites: s.SubSites, Plugins: s.Plugins, Themes: s.Themes, Outgoing: s.Outgoing, SearchEngines: is(s.Visible),
+		HTTPS: onOff(s.HTTPS)}
+}
+
+// onOff is how a request asks for what is said; empty where nothing is.
+func onOff(said *bool) string {
+	switch {
+	case said == nil:
+		return ""
+	case *said:
+		return site.On
+	}
+	return site.Off
 }
 
 // is tells whether something is said, and said to be so.
@@ -179,8 +198,12 @@ func of(s wire.Site) Site {
 		Administrator: Administrator{s.Administrator.Name, s.Administrator.Mail}, Domains: s.Domains, Language: s.Language,
 		TimeZone: s.TimeZone, Network: s.Network,
 		Plugins: s.Plugins, Themes: s.Themes, Touches: s.Touches, PHPIni: s.PHPIni}
-	if s.Offline {
-		one.Offline = &s.Offline
+	if s.Outgoing != outgoing.Web {
+		one.Outgoing = s.Outgoing
+	}
+	one.Reach, one.Refuse = s.Reach, s.Refuse
+	if s.HTTPS {
+		one.HTTPS = &s.HTTPS
 	}
 	if s.SearchEngines {
 		one.Visible = &s.SearchEngines

@@ -56,14 +56,14 @@ func TestAFormersNamesAreToldWithTodays(t *testing.T) {
 }
 
 func TestWhatAFileSaysOfASiteIsCarriedOutOrRefusedByName(t *testing.T) {
-	f, _, err := Parse([]byte("fleet: 1\nsites:\n  - name: fernhollow\n    title: Ferns\n    offline: true\n" +
+	f, _, err := Parse([]byte("fleet: 1\nsites:\n  - name: fernhollow\n    title: Ferns\n    outgoing: closed\n" +
 		"    php_ini: {memory_limit: 512M}\n"))
 	require.NoError(t, err)
 	steps, problems := Compare(f, there(), engines)
 	require.Empty(t, problems)
 	require.Len(t, steps, 2)
 	assert.Equal(t, "title Fernhollow → Ferns", steps[0].What+" "+steps[0].Words[0])
-	assert.Equal(t, []string{"memory_limit = 512M", "offline on"}, steps[1].Words)
+	assert.Equal(t, []string{"memory_limit = 512M", "outgoing closed"}, steps[1].Words)
 	for field, value := range map[string]string{"language": "fr_FR", "time_zone": "Europe/Lisbon", "search_engines": "true",
 		"plugins": "[menu]",
 		"themes":  "[leaf]", "administrator": "{name: ines}", "stencil": "basics",

@@ -2,8 +2,7 @@ package plan
 
 import (
 	"encoding/json"
-	"maps"
-	"slices"
+	"strings"
 	"time"
 
 	"vessik/internal/core/check"
@@ -11,25 +10,17 @@ import (
 	"vessik/internal/core/site"
 )
 
-// Operation is one request being carried out, as it is recorded and shown.
+// Operation is one request being carried out, as it is recorded.
 type Operation struct {
-	ID         string          `json:"id"`
-	Kind       Kind            `json:"kind"`
-	State      OperationState  `json:"state" enum:"running,done,failed,cancelled"`
-	CreatedAt  time.Time       `json:"created_at"`
-	FinishedAt *time.Time      `json:"finished_at"`
-	Sites      []OperationSite `json:"sites" nullable:"false"`
+	ID         string
+	Kind       Kind
+	State      OperationState
+	CreatedAt  time.Time
+	FinishedAt *time.Time
+	Sites      []OperationSite
 	// Payload is what its kind reads, and nobody else; Details are what its kind shows of that.
 	Payload json.RawMessage `json:"-"`
-	Details json.RawMessage `json:"details,omitempty" doc:"What the kind of operation has to tell: a Change, a Trial, a Saving"`
-}
-
-// DetailsOf reads what an operation's kind tells; the zero value where it tells nothing.
-func DetailsOf[T any](o Operation) (details T) {
-	if len(o.Details) > 0 {
-		json.Unmarshal(o.Details, &details) // what it has no field for is left out
-	}
-	return details
+	Details json.RawMessage
 }
 
 // Saving is a stencil in the making.
@@ -49,6 +40,8 @@ type Change struct {
 	Who    string   `json:"who"`
 	Rename string   `json:"rename,omitempty" doc:"The site's new name"`
 	Load   *Loading `json:"load,omitempty" doc:"A dump that takes the place of the database"`
+	Back   string   `json:"back,omitempty" doc:"Restore point that the site goes back to"`
+	Parts  *Parts   `json:"parts,omitempty" doc:"Plugins and themes that are changed"`
 	// What carrying it out found.
 	DowntimeMilliseconds int64          `json:"downtime_milliseconds" doc:"Longest time in which no request was answered"`
 	WentBack             bool           `json:"went_back" doc:"The site is as it was before"`
@@ -65,6 +58,29 @@ type Target struct {
 	Domain   string         `json:"domain,omitempty"`
 	Domains  []string       `json:"domains,omitempty"`
 	Forwards []site.Forward `json:"forwards,omitempty"`
+	HTTPS    bool           `json:"https,omitempty"`
+}
+
+// Parts are plugins and themes by their names: those that are added from the shelf, switched on, switched off, and dropped.
+type Parts struct {
+	Add  []string `json:"add,omitempty"`
+	On   []string `json:"on,omitempty"`
+	Off  []string `json:"off,omitempty"`
+	Drop []string `json:"drop,omitempty"`
+}
+
+// Words say what is changed.
+func (p Parts) Words() string {
+	words := []string{}
+	for _, each := range []struct {
+		verb  string
+		names []string
+	}{{"add", p.Add}, {"switch on", p.On}, {"switch off", p.Off}, {"drop", p.Drop}} {
+		if len(each.names) > 0 {
+			words = append(words, each.verb+" "+strings.Join(each.names, ", "))
+		}
+	}
+	return strings.Join(words, ", ")
 }
 
 // Loading names a dump.
@@ -104,13 +120,12 @@ const (
 
 // OperationSite is an operation's part for one site.
 type OperationSite struct {
-	Site    string            `json:"site"`
-	State   OperationState    `json:"state" enum:"running,done,failed,cancelled"`
-	Problem string            `json:"problem,omitempty" doc:"Why it failed, and what to do"`
-	Steps   []Entry           `json:"steps" nullable:"false"`
-	Report  *check.SiteReport `json:"report,omitempty" doc:"The newest"`
-	// Earlier are those that a change or a trial made on its way.
-	Earlier []check.SiteReport `json:"earlier,omitempty"`
+	Site    string
+	State   OperationState
+	Problem string // why it failed, and what to do
+	Steps   []Entry
+	Report  *check.SiteReport  // the newest
+	Earlier []check.SiteReport // that a change or a trial made on its way
 }
 
 // Add makes a report the newest one; one of the same stage is replaced.
@@ -123,39 +138,15 @@ func (o *OperationSite) Add(report check.SiteReport) {
 
 // Activity is what is happening for one site at this moment.
 type Activity struct {
-	Text     string  `json:"text" doc:"What is being done"`
-	Fraction float64 `json:"fraction" doc:"How far, 0 to 1; below 0 where that is not known"`
+	Text     string
+	Fraction float64 // how far, 0 to 1; below 0 where that is not known
 }
 
 // Watched is an operation as it stands at one moment, with what is happening.
 type Watched struct {
 	Operation
-	Activity map[string]Activity `json:"activity" doc:"By site, while the operation runs"`
-	Version  uint64              `json:"version" doc:"Grows with each change; 0 once it is over"`
-}
-
-// With is an operation after a change, of which only the parts that have changed are told, and the details where they have.
-func (w Watched) With(change Watched) Watched {
-	next := change
-	next.Sites, next.Activity = slices.Clone(w.Sites), maps.Clone(change.Activity)
-	if len(next.Details) == 0 {
-		next.Details = w.Details
-	}
-	changed := map[string]bool{}
-	for _, part := range change.Sites {
-		changed[part.Site] = true
-		if i := slices.IndexFunc(next.Sites, func(old OperationSite) bool { return old.Site == part.Site }); i >= 0 {
-			next.Sites[i] = part
-		} else {
-			next.Sites = append(next.Sites, part)
-		}
-	}
-	for name, activity := range w.Activity {
-		if !changed[name] && change.State == OperationRunning {
-			next.Activity[name] = activity
-		}
-	}
-	return next
+	Activity map[string]Activity // by site, while the operation runs
+	Version  uint64              // grows with each change; 0 once it is over
 }
 
 // Trial tries one site on many stacks, on temporary copies.

@@ -34,11 +34,11 @@ const (
 
 // Entry is one line of the journal of one site's steps.
 type Entry struct {
-	Step         Step      `json:"step"`
-	Title        string    `json:"title" doc:"In words"`
-	State        StepState `json:"state"`
-	Note         string    `json:"note,omitempty" doc:"What the step left for its undo, or why it failed"`
-	Milliseconds int64     `json:"milliseconds"`
+	Step         Step
+	Title        string // in words
+	State        StepState
+	Note         string // what the step left for its undo, or why it failed
+	Milliseconds int64
 }
 
 // Undo returns the positions of the steps to take back, last first: all that were begun. A step that failed or was interrupted may have

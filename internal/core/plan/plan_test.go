@@ -1,7 +1,6 @@
 package plan
 
 import (
-	"encoding/json"
 	"slices"
 	"testing"
 
@@ -59,24 +58,4 @@ func TestRecoveryNeverLosesASiteThatStands(t *testing.T) {
 		}
 	})
 	assert.Equal(t, TakeBack, Always(TakeBack)([]Entry{{Step: "switch", State: Active}}))
-}
-
-// Whoever merges the changes of an operation sees what somebody sees who asks for all of it.
-func TestChangesOfAnOperationAreMerged(t *testing.T) {
-	part := func(name string, state OperationState) OperationSite { return OperationSite{Site: name, State: state} }
-	whole := Watched{Operation: Operation{ID: "7", State: OperationRunning,
-		Sites:   []OperationSite{part("fern", OperationRunning), part("moss", OperationRunning)},
-		Details: json.RawMessage(`{"keep_copies":true}`)}, Activity: map[string]Activity{"fern": {Text: "waits"},
-		"moss": {Text: "waits"}}, Version: 3}
-	next := whole.With(Watched{Operation: Operation{ID: "7", State: OperationRunning, Sites: []OperationSite{part("moss", OperationDone)}},
-		Activity: map[string]Activity{}, Version: 5})
-	assert.Equal(t, []OperationSite{part("fern", OperationRunning), part("moss", OperationDone)}, next.Sites)
-	assert.Equal(t, map[string]Activity{"fern": {Text: "waits"}}, next.Activity)
-	assert.True(t, DetailsOf[Trial](next.Operation).KeepCopies, "details stay as long as none are told")
-	assert.Equal(t, OperationRunning, whole.Sites[1].State, "what was seen stays as it was")
-	over := next.With(Watched{Operation: Operation{ID: "7", State: OperationDone, Sites: []OperationSite{part("fern", OperationDone)},
-		Details: json.RawMessage(`{"keep_copies":false}`)}, Activity: map[string]Activity{}})
-	assert.Empty(t, over.Activity)
-	assert.False(t, DetailsOf[Trial](over.Operation).KeepCopies)
-	assert.Zero(t, DetailsOf[Change](Operation{}))
 }

@@ -137,6 +137,7 @@ type PHP struct {
 	Logs         string
 	Socket       string
 	ProbeFile    string
+	Trusted      string            // certificates of the authorities that the site trusts; empty for the machine's
 	Ticket       string            // the PHP that signs a user in; empty for none
 	CMSPHP       string            // of the CMS, run before every script
 	CMSDebug     map[string]string // constants of the CMS for a site that debugs, with their values in PHP
@@ -145,6 +146,7 @@ type PHP struct {
 	ExtensionDir string
 	Extensions   []string
 	Cache        string // folder of compiled scripts; empty for none
+	Environment  map[string]string
 }
 
 // CMSPrepend is the CMS's PHP, held in a function of its own.
@@ -173,6 +175,9 @@ func (p PHP) Directives() []Directive {
 		"session.gc_probability": "1", "realpath_cache_ttl": "2", "opcache.enable": "1", "opcache.validate_timestamps": "1",
 		"opcache.revalidate_freq":    "0",
 		"opcache.memory_consumption": "128", "opcache.interned_strings_buffer": "16", "opcache.max_accelerated_files": "10000"}
+	if p.Trusted != "" {
+		values["openssl.cafile"], values["curl.cainfo"] = p.Trusted, p.Trusted
+	}
 	if p.Site.Settings.Debug {
 		values["display_errors"], values["error_reporting"] = "On", "32767"
 	}
@@ -235,9 +240,21 @@ func Kept(name string) bool {
 	return slices.Contains([]string{"mysqlnd", "pdo", "xml", "dom", "xdebug", "sysvmsg", "sysvsem", "sysvshm", "shmop", "ffi"}, name)
 }
 
-// Extensions orders a PHP's shared extensions so that each comes after those it needs, without those that are switched off.
-func Extensions(found []string, settings site.Settings) []string {
-	first := []string{"opcache", "mysqlnd", "pdo", "xml", "dom"}
+// Extensions orders a PHP's shared extensions so that each comes after those it needs, without those that are switched off. Of extras,
+// which were fetched besides, only those are among them that a site switches on, with all that each needs.
+func Extensions(found []string, settings site.Settings, extras map[string][]string) []string {
+	found = slices.Clone(found)
+	for _, own := range extras {
+		found = slices.DeleteFunc(found, func(name string) bool { return slices.Contains(own, name) })
+	}
+	for _, name := range slices.Sorted(maps.Keys(extras)) {
+		for _, each := range extras[name] {
+			if settings.Extensions[name] && !slices.Contains(found, each) {
+				found = append(found, each)
+			}
+		}
+	}
+	first := []string{"opcache", "mysqlnd", "pdo", "xml", "dom", "igbinary", "msgpack"}
 	left := map[string]bool{"sysvmsg": true, "sysvsem": true, "sysvshm": true, "shmop": true, "ffi": true, "xdebug": true}
 	for name, on := range settings.Extensions {
 		left[name] = left[name] || !on

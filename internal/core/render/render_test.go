@@ -11,10 +11,17 @@ import (
 
 func TestExtensionsComeAfterWhatTheyNeed(t *testing.T) {
 	got := Extensions([]string{"dom", "mysqli", "mysqlnd", "opcache", "pdo", "pdo_mysql", "shmop", "sysvshm", "xdebug", "xml", "xsl"},
-		site.Settings{})
+		site.Settings{}, nil)
 	assert.Equal(t, []string{"opcache", "mysqlnd", "pdo", "xml", "dom", "mysqli", "pdo_mysql", "xsl"}, got)
-	got = Extensions([]string{"gd", "opcache", "xdebug"}, site.Settings{Extensions: map[string]bool{"gd": false}, Xdebug: 9003})
+	got = Extensions([]string{"gd", "opcache", "xdebug"}, site.Settings{Extensions: map[string]bool{"gd": false}, Xdebug: 9003}, nil)
 	assert.Equal(t, []string{"opcache", "xdebug"}, got)
+	found, extras := []string{"gd", "igbinary", "memcached", "msgpack", "redis"}, map[string][]string{"redis": {"igbinary", "redis"},
+		"memcached": {"igbinary", "memcached", "msgpack"}}
+	assert.Equal(t, []string{"gd"}, Extensions(found, site.Settings{}, extras), "what was fetched for another site is off")
+	assert.Equal(t, []string{"igbinary", "gd", "redis"}, Extensions(found, site.Settings{Extensions: map[string]bool{"redis": true}}, extras))
+	assert.Equal(t, []string{"igbinary", "msgpack", "gd", "memcached", "redis"},
+		Extensions(found, site.Settings{Extensions: map[string]bool{"redis": true, "memcached": true}}, extras),
+		"each once, and after what it needs")
 }
 
 func TestTemplatesFitTheirValues(t *testing.T) {

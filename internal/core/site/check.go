@@ -127,6 +127,10 @@ func Check(s Site, f Facts) Problems {
 	c.database(s, f)
 	c.origin(s, f)
 	c.locale(s, f)
+	if s.unclear {
+		c.add("https", "say on or off", "it is neither on nor off")
+	}
+	judgeOutgoing(c, s.Settings, "")
 	return c.problems
 }
 
@@ -162,7 +166,7 @@ func (c *checker) name(s Site, f Facts) {
 	default:
 		for _, other := range f.Sites {
 			if other.Name == s.Name {
-				c.add("name", "choose another name, or retire that site first", "a site named %q exists (%s)", s.Name, other.State)
+				c.add("name", "choose another name, or retire that site first", "a site named %q exists (%s)", Shown(s.Name), other.State)
 			}
 		}
 	}
@@ -269,10 +273,13 @@ func (c *checker) port(s Site, f Facts) {
 		c.add("port", remedy, "%d is used by Vessik for %s", s.Port, f.KeptPorts[s.Port])
 	default:
 		for _, other := range f.Sites {
-			if other.Port == s.Port && other.Name != s.Name {
-				c.add("port", remedy, "%d belongs to the site %s", s.Port, other.Name)
-				return
+			if other.Port != s.Port {
+				continue
 			}
+			if other.Name != s.Name {
+				c.add("port", remedy, "%d belongs to the site %s", s.Port, other.Name)
+			}
+			return // its own is held by itself
 		}
 		if holder := f.PortHolder(s.Port); holder != "" {
 			c.add("port", remedy, "%d is held by %s", s.Port, holder)
@@ -416,4 +423,12 @@ func (c *checker) database(s Site, f Facts) {
 	if s.Prefix != "" && !tablePrefix.MatchString(s.Prefix) {
 		c.add("prefix", "use a to z, 0 to 9 and _, a letter first, 20 at most, as in k3xw_", "%q cannot begin a table's name", s.Prefix)
 	}
+}
+
+// CheckSettled says that something is being done with a site, where it is.
+func CheckSettled(s Site) Problems {
+	if s.State == Running || s.State == Stopped || s.State == Failed {
+		return nil
+	}
+	return Problems{{Site: s.Name, Field: "name", Message: "the site is " + string(s.State), Remedy: "wait for it"}}
 }

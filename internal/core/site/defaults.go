@@ -19,6 +19,8 @@ type Defaults struct {
 	Database   string   `yaml:"database,omitempty" json:"database,omitempty" doc:"Database engine"`
 	Language   string   `yaml:"language,omitempty" json:"language,omitempty" doc:"Language of that CMS, as it writes it" example:"de_DE"`
 	TimeZone   string   `yaml:"time_zone,omitempty" json:"time_zone,omitempty" doc:"Time zone, by its IANA name" example:"Europe/Lisbon"`
+	HTTPS      string   `yaml:"https,omitempty" json:"https,omitempty" doc:"Sites answer over https: on or off"`
+	Outgoing   string   `yaml:"outgoing,omitempty" json:"outgoing,omitempty" doc:"What sites may ask of other machines: web, open or closed"`
 	Group      string   `yaml:"group,omitempty" json:"group,omitempty" doc:"Group of new sites"`
 	Appearance string   `yaml:"appearance,omitempty" json:"appearance,omitempty" doc:"The console: light, dark or system"`
 	Days       string   `yaml:"operations_days,omitempty" json:"operations_days,omitempty" doc:"How many days operations are kept"`
@@ -30,7 +32,7 @@ type Defaults struct {
 
 // DefaultNames are the settings' names, as they are asked for; administrator, mail and password stand together in vessik.yaml.
 var DefaultNames = []string{"administrator", "mail", "password", "domain_ending", "sites_folder", "cms", "cms_version", "php", "web",
-	"database", "language", "time_zone", "group", "finishing_touches", "appearance",
+	"database", "language", "time_zone", "https", "outgoing", "group", "finishing_touches", "appearance",
 	"operations_days", "operations_kept"}
 
 // field is one of them, by its name.
@@ -39,7 +41,7 @@ func (d *Defaults) field(name string) *string {
 		"password": &d.Administrator.Password, "domain_ending": &d.Ending,
 		"sites_folder": &d.Folder, "cms": &d.CMS,
 		"cms_version": &d.CMSVersion, "php": &d.PHP, "web": &d.Web, "database": &d.Database, "group": &d.Group,
-		"language": &d.Language, "time_zone": &d.TimeZone, "appearance": &d.Appearance,
+		"language": &d.Language, "time_zone": &d.TimeZone, "https": &d.HTTPS, "outgoing": &d.Outgoing, "appearance": &d.Appearance,
 		"operations_days": &d.Days, "operations_kept": &d.Most}[name]
 }
 
@@ -102,7 +104,10 @@ func (d Defaults) Fill(r Request) Request {
 	r.Administrator = Administrator{Name: cmp.Or(r.Administrator.Name, d.Administrator.Name),
 		Mail: cmp.Or(r.Administrator.Mail, d.Administrator.Mail), Password: cmp.Or(r.Administrator.Password, d.Administrator.Password)}
 	r.PHP, r.Web, r.Database, r.Group = cmp.Or(r.PHP, d.PHP), cmp.Or(r.Web, d.Web), cmp.Or(r.Database, d.Database), cmp.Or(r.Group, d.Group)
-	r.TimeZone = cmp.Or(r.TimeZone, d.TimeZone)
+	r.TimeZone, r.HTTPS = cmp.Or(r.TimeZone, d.TimeZone), cmp.Or(r.HTTPS, d.HTTPS)
+	if originOf(r).Kind != FromSite { // a copy may ask what the site may
+		r.Outgoing = cmp.Or(r.Outgoing, d.Outgoing)
+	}
 	if originOf(r).Kind == "" {
 		if r.CMS == "" || r.CMS == d.CMS {
 			r.CMSVersion = cmp.Or(r.CMSVersion, d.CMSVersion)

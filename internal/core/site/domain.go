@@ -37,11 +37,11 @@ func (s Site) InNetwork(host string) bool {
 }
 
 // SubURL is where a sub-site of a network answers.
-func (s Site) SubURL(sub string, gatewayPort int) string {
+func (s Site) SubURL(sub string, g Gateway) string {
 	if s.Network == NetworkDomains {
-		return URL(sub+"."+s.Domain, gatewayPort)
+		return g.URL(sub+"."+s.Domain, s.HTTPS)
 	}
-	return s.URL(gatewayPort) + sub + "/"
+	return s.URL(g) + sub + "/"
 }
 
 // SubName is the name of a sub-site that answers at an address, with or without its scheme; empty where it is none of this network's.
@@ -107,6 +107,20 @@ func LocalEnding(domain string) bool { return strings.HasSuffix(domain, ".localh
 
 // safeEndings are kept from the public (RFC 2606, RFC 6761, RFC 8375, and ICANN's resolution on .internal).
 var safeEndings = []string{"localhost", "test", "example", "invalid", "internal", "home.arpa"}
+
+// Ending is the part of a domain that a home's certificate authority may sign for: an ending that is kept from the public whole, and of
+// the others no more than the domain.
+func Ending(domain string) string {
+	for _, ending := range safeEndings {
+		if domain == ending || strings.HasSuffix(domain, "."+ending) {
+			return ending
+		}
+	}
+	if ending, icann := publicsuffix.PublicSuffix(domain); !icann && !strings.Contains(ending, ".") {
+		return ending
+	}
+	return domain
+}
 
 // endingFault is why sites should not have domains of such an ending; empty where they may.
 func endingFault(domain string) (fault, remedy string) {

@@ -114,6 +114,9 @@ func TestSettingsAreJudged(t *testing.T) {
 		{Settings{Memory: 1}, "choose 128M or more"},
 		{Settings{Processes: 3}, "from 32 to 10000"},
 		{Settings{Disk: -1}, "are too little"},
+		{Settings{Outgoing: "shut"}, "say web, open or closed"},
+		{Settings{Reach: []string{"fern.example/press"}}, "names no host"},
+		{Settings{Refuse: make([]string, 101)}, "101 entries are more than 100"},
 	} {
 		assert.Contains(t, check(each.s), each.want)
 	}
@@ -138,7 +141,7 @@ func TestSizesAreReadAsPHPHasThem(t *testing.T) {
 // Each setting is read from the words that say it, is told apart from the usual, and is the same again once it is as usual.
 func TestEverySettingIsWholeInItsTable(t *testing.T) {
 	examples := map[string]string{"allow": "/srv/a,/srv/b", "rest": "30m", "xdebug": "9003", "processes": "64", "processor": "50%",
-		"memory": "1G", "disk": "5G"}
+		"memory": "1G", "disk": "5G", "outgoing": "closed", "outgoing-allow": "*.fernhollow.example,:8080"}
 	for _, each := range Settable {
 		var s Settings
 		require.NoError(t, s.Set(each.Name, cmp.Or(examples[each.Name], "on")), each.Name)
@@ -196,10 +199,10 @@ func TestDefaultsAreJudgedByASiteThatWouldBeMade(t *testing.T) {
 	assert.Empty(t, CheckDefaults(Defaults{}, f))
 	found := []string{}
 	for _, p := range CheckDefaults(Defaults{Administrator: Administrator{Name: "root", Password: "short"}, Ending: "not a host",
-		Folder: "here", PHP: "php-9"}, f) {
+		Folder: "here", PHP: "php-9", Outgoing: "shut"}, f) {
 		found = append(found, p.Field)
 	}
-	assert.ElementsMatch(t, []string{"administrator", "domain_ending", "sites_folder", "php", "password"}, found)
+	assert.ElementsMatch(t, []string{"administrator", "domain_ending", "sites_folder", "php", "password", "outgoing"}, found)
 }
 
 func TestASiteIsMadeOfWhatIsFound(t *testing.T) {
@@ -221,6 +224,12 @@ func TestASiteIsMadeOfWhatIsFound(t *testing.T) {
 		assert.Equal(t, field, problems[0].Field)
 	}
 	assert.Equal(t, FromFolder, Complete(Request{Name: "moss", Adopt: "/srv/moss", CMS: "archive"}, f).Origin.Kind, "as it was found")
+	known := f
+	known.Found = func(Origin) (Found, string) { return Found{CMS: CMS{"wordpress", "6.8.3"}}, "" }
+	assert.Equal(t, CMS{"wordpress", "6.8.3"}, Complete(Request{Name: "moss", Archive: "/srv/wp.zip", CMSVersion: "6.1"}, known).CMS,
+		"a release in an archive is what it is")
+	assert.Equal(t, ArchiveCMS, Complete(Request{Name: "moss", Archive: "/srv/wp.zip", CMS: ArchiveCMS}, known).CMS.Name,
+		"where its installer is wanted")
 	around := Complete(Request{Name: "moss", Adopt: "/srv/moss", CMS: "wordpress", CMSVersion: "6.1"}, f)
 	assert.Equal(t, "repository wordpress 6.1", around.Origin.Kind+" "+around.CMS.Name+" "+around.CMS.Version)
 	assert.NotEqual(t, "/srv/moss", around.Folder)

@@ -14,43 +14,45 @@ import (
 	"unicode/utf8"
 )
 
-// Request is what somebody asks for. Only the name is needed; everything else is derived where it is empty.
+// Request is what somebody asks for, as wire.Request tells what each is for. Only the name is needed; everything else is derived
+// where it is empty.
 type Request struct {
-	Name             string   `json:"name" doc:"Host label: a to z, 0 to 9 and hyphens inside, 63 characters at most" example:"orchard-days"`
-	Title            string   `json:"title,omitempty" doc:"The site's title" example:"Orchard Days"`
-	Folder           string   `json:"folder,omitempty" doc:"Absolute path; must be empty or not exist"`
-	Domain           string   `json:"domain,omitempty" doc:"Host name that the gateway answers for" example:"orchard-days.localhost"`
-	Port             int      `json:"port,omitempty" doc:"The site's own port on 127.0.0.1"`
-	CMS              string   `json:"cms,omitempty" doc:"The CMS" example:"wordpress"`
-	CMSVersion       string   `json:"cms_version,omitempty" doc:"The CMS version" example:"6.1"`
-	PHP              string   `json:"php,omitempty" doc:"PHP engine" example:"php-8.2"`
-	Web              string   `json:"web,omitempty" doc:"Web server engine" example:"nginx-1.22"`
-	Database         string   `json:"database,omitempty" doc:"Database engine" example:"mariadb-10.11"`
-	DatabaseName     string   `json:"database_name,omitempty" doc:"The site's database"`
-	DatabaseUser     string   `json:"database_user,omitempty" doc:"The user that may use that database, and no other"`
-	DatabasePassword string   `json:"database_password,omitempty" doc:"12 characters or more; generated when empty"`
-	Archive          string   `json:"archive,omitempty" doc:"Release archive of a PHP CMS: .zip, .tar, .tar.gz or .tar.zst, an absolute path"`
-	Adopt            string   `json:"adopt,omitempty" doc:"Existing folder, an absolute path, that is used where it stands"`
-	Stencil          string   `json:"stencil,omitempty" doc:"Saved site that it is drawn from"`
-	CopyOf           string   `json:"copy_of,omitempty" doc:"Site that it is a copy of"`
-	SQL              string   `json:"sql,omitempty" doc:"Dump to load (plain, gzip, Zstandard), an absolute path; with archive or adopt"`
-	SQLAddress       string   `json:"sql_address,omitempty" doc:"Base address in it; found where empty" example:"https://orchard.example"`
-	Touches          []string `json:"finishing_touches,omitempty" doc:"Finishing touches, NAME or NAME=VALUE"`
-	Language         string   `json:"language,omitempty" doc:"One of the CMS's languages, or in short where only one fits" example:"de_DE"`
-	TimeZone         string   `json:"time_zone,omitempty" doc:"Name of the IANA database" example:"Europe/Lisbon"`
-	Domains          []string `json:"domains,omitempty" doc:"Further host names that the site answers for"`
-	ForceDomain      bool     `json:"force_domain,omitempty" doc:"Also an ending that is public"`
-	ForceWeak        bool     `json:"force_weak,omitempty" doc:"Also names and passwords that are easily guessed"`
-	Network          string   `json:"network,omitempty" enum:"folders,domains" doc:"Several sites in one: by sub-folder or sub-domain"`
-	SubSites         []string `json:"sub_sites,omitempty" doc:"Those of a network that are made at once" example:"north"`
-	Plugins          []string `json:"plugins,omitempty" doc:"Plugins of the shelf, active from the start"`
-	Themes           []string `json:"themes,omitempty" doc:"Themes of the shelf; the first is the active one"`
-	Offline          bool     `json:"offline,omitempty" doc:"What the site asks of other machines is refused at once"`
-	Group            string   `json:"group,omitempty" doc:"Label under which the fleet shows the site" example:"Gardens"`
-	SearchEngines    bool     `json:"search_engines,omitempty" doc:"Search engines may list the site"`
-	Prefix           string   `json:"prefix,omitempty" doc:"Begins the names of the CMS's tables; generated when empty" example:"k3xw_"`
+	Name             string
+	Title            string
+	Folder           string
+	Domain           string
+	Port             int
+	CMS              string
+	CMSVersion       string
+	PHP              string
+	Web              string
+	Database         string
+	DatabaseName     string
+	DatabaseUser     string
+	DatabasePassword string
+	Archive          string
+	Adopt            string
+	Stencil          string
+	CopyOf           string
+	SQL              string
+	SQLAddress       string
+	Touches          []string
+	Language         string
+	TimeZone         string
+	Domains          []string
+	ForceDomain      bool
+	ForceWeak        bool
+	Network          string
+	SubSites         []string
+	Plugins          []string
+	Themes           []string
+	Outgoing         string // open, web or closed; empty for what is usual
+	Group            string
+	SearchEngines    bool
+	HTTPS            string // on or off; empty for what is usual
+	Prefix           string
 
-	Administrator Administrator `json:"administrator,omitzero" doc:"Of the CMS"`
+	Administrator Administrator
 }
 
 // PortRange is where sites get their own ports from, unless the home has another.
@@ -100,6 +102,7 @@ type Found struct {
 	Newest     bool     // it wants the newest release of its CMS
 	Stack      Stack    // it runs on; of sites only
 	Settings   Settings // it brings
+	HTTPS      bool     // it answers so; of sites only
 }
 
 // fill asks for the stack of what was found, where none is asked for.
@@ -136,6 +139,7 @@ func Complete(r Request, f Facts) Site {
 			Mail: cmp.Or(r.Administrator.Mail, "keeper@"+cmp.Or(r.Name, "name")+".example"), Password: r.Administrator.Password},
 	}
 	s.Root, s.Prefix, s.Visible = f.Roots[s.CMS.Name], r.Prefix, r.SearchEngines
+	s.HTTPS, s.unclear = r.HTTPS == On || r.HTTPS == "" && found.HTTPS, r.HTTPS != "" && r.HTTPS != On && r.HTTPS != Off
 	for _, domain := range slices.DeleteFunc(slices.Clone(r.Domains), empty) {
 		s.Domains = append(s.Domains, ASCII(strings.ToLower(domain)))
 	}
@@ -163,10 +167,16 @@ func Complete(r Request, f Facts) Site {
 			s.CMS, s.Root, s.Folder = found.CMS, found.Root, s.Origin.From
 			r.CMSVersion = "" // it is what it is
 		default:
+			if s.Origin.Kind == FromArchive && found.CMS.Name != ArchiveCMS && r.CMS != ArchiveCMS {
+				version, r.CMSVersion = "", "" // it is what it is
+			}
 			s.CMS, s.Root = CMS{cmp.Or(r.CMS, found.CMS.Name), cmp.Or(version, found.CMS.Version)}, found.Root
 		}
 		if fault == "" && r.CMS != "" && r.CMS != found.CMS.Name && s.Origin.Kind != FromArchive && s.Origin.Kind != FromRepository {
 			fault = fmt.Sprintf("it holds %s, not %s", found.CMS.Name, r.CMS)
+		}
+		if fault == "" && s.Origin.Kind == FromArchive && !slices.Contains([]string{"", ArchiveCMS, found.CMS.Name}, r.CMS) {
+			fault = fmt.Sprintf("it holds nothing that is known as %s", r.CMS)
 		}
 		s.originFault = fault
 	}
@@ -195,6 +205,12 @@ func with(values map[string]string, name, value string) map[string]string {
 	more[name] = value
 	return more
 }
+
+// How something is asked for that is or is not.
+const (
+	On  = "on"
+	Off = "off"
+)
 
 // Newest stands for the newest version of a CMS, of those that can be fetched and those on the shelf.
 const Newest = "newest"
@@ -345,7 +361,7 @@ func wholeTouches(asked []string, known []TouchFact) []string {
 
 // askedFor are the settings that a request itself names.
 func (s Settings) askedFor(r Request) Settings {
-	s.Offline = s.Offline || r.Offline
+	s.Outgoing = cmp.Or(r.Outgoing, s.Outgoing)
 	if r.TimeZone != "" {
 		s.PHP = with(s.PHP, TimeZoneDirective, r.TimeZone)
 	}

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"path/filepath"
@@ -9,6 +10,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"vessik/internal/core/outgoing"
 )
 
 // Setting is one thing that can be set of a site, beside what has names of its own: php.ini directives, extensions, lines for virtual
@@ -40,8 +43,19 @@ var Settable = []Setting{
 		func(s *Settings) *bool { return &s.Debug }),
 	number("xdebug", "Xdebug port", "port that Xdebug connects to", "a port, or off", "%d", func(s *Settings) *int { return &s.Xdebug }, 1,
 		65535),
-	onOff("offline", "working offline", "what the site asks of other machines is refused at once",
-		func(s *Settings) *bool { return &s.Offline }),
+	{Name: "outgoing", About: "what the site may ask of other machines: HTTP and HTTPS, anything or nothing", Form: "web, open or closed",
+		label: "other machines",
+		words: func(s Settings) string { return cmp.Or(s.Outgoing, outgoing.Web) },
+		same:  func(s Settings) any { return cmp.Or(s.Outgoing, outgoing.Web) },
+		set: func(s *Settings, value string) bool {
+			s.Outgoing = value
+			return value == "" || slices.Contains(outgoing.Policies, value)
+		},
+		judge: judgeOutgoing},
+	machines("outgoing-allow", "asks in any case", "hosts, networks and ports that the site may ask in any case, joined by commas",
+		func(s *Settings) *[]string { return &s.Reach }),
+	machines("outgoing-refuse", "asks in no case", "hosts, networks and ports that the site may not ask in any case, joined by commas",
+		func(s *Settings) *[]string { return &s.Refuse }),
 	size("memory", "memory that the site may take in each of its cells", "128M", func(s *Settings) *int64 { return &s.Memory },
 		func(s Settings) int64 { return s.MostMemory() }, 128<<20),
 	number("processes", "processes", "processes and threads of the site in each of its cells", "a number from 32 to 10000", "%d",
@@ -69,6 +83,36 @@ var Settable = []Setting{
 			}
 			return true
 		}, judge: func(*checker, Settings, string) {}},
+}
+
+func judgeOutgoing(c *checker, s Settings, _ string) {
+	if s.Outgoing != "" && !slices.Contains(outgoing.Policies, s.Outgoing) {
+		c.add("outgoing", "say web, open or closed", "%q is no policy for other machines", s.Outgoing)
+	}
+}
+
+// mostEntries is how many entries a list of machines may have: each is looked at for each connection.
+const mostEntries = 100
+
+// machines is a setting that is a list of entries for other machines.
+func machines(name, label, about string, field func(*Settings) *[]string) Setting {
+	return Setting{Name: name, About: about, Form: outgoing.Form, label: label,
+		words: func(s Settings) string { return strings.Join(*field(&s), ", ") },
+		same:  func(s Settings) any { return strings.Join(*field(&s), "\x00") },
+		set: func(s *Settings, value string) bool {
+			*field(s) = strings.FieldsFunc(value, func(r rune) bool { return r == ',' || r == ' ' })
+			return true
+		},
+		judge: func(c *checker, s Settings, _ string) {
+			if len(*field(&s)) > mostEntries {
+				c.add(name, "name networks, or *. before a domain", "%d entries are more than %d", len(*field(&s)), mostEntries)
+			}
+			for _, each := range *field(&s) {
+				if _, err := outgoing.Parse(each); err != nil {
+					c.add(name, "write "+outgoing.Form, "%v", err)
+				}
+			}
+		}}
 }
 
 // onOff is a setting that is on or off.
@@ -216,7 +260,7 @@ func CheckSettings(name string, s Settings, knownDirectives, knownExtensions []s
 	}
 	for _, extension := range slices.Sorted(maps.Keys(s.Extensions)) {
 		if len(knownExtensions) > 0 && !slices.Contains(knownExtensions, extension) {
-			c.add("extensions."+extension, "choose one of "+strings.Join(knownExtensions, ", "),
+			c.add("extensions."+extension, "choose one of "+strings.Join(knownExtensions, ", ")+", or one that vessik engines extensions lists",
 				"this PHP brings no extension %q that can be switched", extension)
 		}
 	}

@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"strings"
 	"time"
+
+	"vessik/internal/core/outgoing"
 )
 
 // Settings are what a site's owner changed of its engines.
@@ -14,7 +16,9 @@ type Settings struct {
 	Allow      []string          `json:"allow,omitempty" doc:"Further folders that the site may use: FOLDER, or FOLDER=PLACE in its own"`
 	Debug      bool              `json:"debug,omitempty" doc:"PHP shows and logs every error, and the CMS's own debugging is on"`
 	Xdebug     int               `json:"xdebug,omitempty" doc:"Port that Xdebug connects to; 0 leaves it out"`
-	Offline    bool              `json:"offline,omitempty" doc:"What the site asks of other machines is refused at once"`
+	Outgoing   string            `json:"outgoing,omitempty" enum:",web,open,closed" doc:"What it may ask of other machines; empty is web"`
+	Reach      []string          `json:"outgoing_allow,omitempty" doc:"Hosts, networks and ports that it may ask in any case"`
+	Refuse     []string          `json:"outgoing_refuse,omitempty" doc:"Those that it may not ask in any case"`
 	RestAfter  int               `json:"rest_after,omitempty" doc:"Seconds without a request until PHP rests; 0 is 600, -1 never"`
 	Memory     int64             `json:"memory,omitempty" doc:"Bytes that the site may take in each of its cells; 0 is 2 GB"`
 	Processes  int               `json:"processes,omitempty" doc:"Processes and threads in each of the site's cells; 0 is 256"`
@@ -51,6 +55,11 @@ func (s Settings) Bound() (all []Shared) {
 		}
 	}
 	return all
+}
+
+// Policy is what the site may ask of other machines.
+func (s Settings) Policy() outgoing.Policy {
+	return outgoing.Of(cmp.Or(s.Outgoing, outgoing.Web), s.Reach, s.Refuse)
 }
 
 // TimeZoneDirective is the php.ini directive that a site's time zone is written to as well.

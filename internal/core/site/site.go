@@ -82,8 +82,12 @@ type Origin struct {
 	From    string `json:"from,omitempty"`    // the file, folder, stencil or site
 	SQL     string `json:"sql,omitempty"`     // file of a dump
 	Address string `json:"address,omitempty"` // base address in that dump; found where empty
+	Release bool   `json:"release,omitempty"` // an archive holds a release of its CMS, and no site
 	Newest  bool   `json:"newest,omitempty"`  // of a stencil: with the newest release of its CMS in the place of its own
 }
+
+// ArchiveCMS is the CMS of what nothing more is known of than that it is PHP.
+const ArchiveCMS = "archive"
 
 // Kinds of origins, besides a CMS's own releases.
 const (
@@ -105,7 +109,9 @@ type Site struct {
 	// Domains are further ones that the site answers for, Forwards those that it had before.
 	Domains  []string  `json:"domains,omitempty"`
 	Forwards []Forward `json:"forwards,omitempty"`
-	Folder   string    `json:"folder"`
+	// HTTPS says that it answers over https alone.
+	HTTPS  bool   `json:"https,omitempty"`
+	Folder string `json:"folder"`
 	// Root is the document root inside the folder; empty where it is the folder itself.
 	Root          string        `json:"root,omitempty"`
 	Port          int           `json:"port"` // the site's own, on 127.0.0.1
@@ -150,6 +156,7 @@ type Site struct {
 
 	originFault  string // of a request, while it is judged
 	otherNetwork bool   // it asks for another network than what it is made of
+	unclear      bool   // it asks for https neither on nor off
 	forceDomain  bool
 	forceWeak    bool
 }
@@ -157,20 +164,13 @@ type Site struct {
 // DocumentRoot is the folder that the web server serves.
 func (s Site) DocumentRoot() string { return filepath.Join(s.Folder, s.Root) }
 
-// URL is where the site answers, through the gateway on the given port.
-func (s Site) URL(gatewayPort int) string { return URL(s.Domain, gatewayPort) }
+// URL is where the site answers, through a gateway.
+func (s Site) URL(g Gateway) string { return g.URL(s.Domain, s.HTTPS) }
 
-// Host is how a visitor names the site in a request, through the gateway on the given port (RFC 9110, section 7.2).
-func (s Site) Host(gatewayPort int) string {
-	return strings.TrimSuffix(strings.TrimPrefix(s.URL(gatewayPort), "http://"), "/")
-}
-
-// URL is the address of a host on a port, the port left out where it is http's own.
-func URL(host string, port int) string {
-	if port == 80 {
-		return "http://" + host + "/"
-	}
-	return fmt.Sprintf("http://%s:%d/", host, port)
+// Host is how a visitor names the site in a request, through a gateway (RFC 9110, section 7.2).
+func (s Site) Host(g Gateway) string {
+	_, host, _ := strings.Cut(strings.TrimSuffix(s.URL(g), "/"), "://")
+	return host
 }
 
 // Problem is one thing wrong with a request: the field, what is wrong, and what to do.
@@ -193,7 +193,7 @@ func NoSite(name string) Problems {
 func (p Problem) String() string {
 	subject := p.Field
 	if p.Site != "" {
-		subject = p.Site + ": " + p.Field
+		subject = Shown(p.Site) + ": " + p.Field
 	}
 	if p.Line > 0 {
 		subject = fmt.Sprintf("line %d, column %d, %s", p.Line, p.Column, subject)

@@ -33,8 +33,11 @@ func TestEverythingIsDerivedFromAName(t *testing.T) {
 		CMS: CMS{"wordpress", "6.1"}, Stack: Stack{"php-8.2", "nginx-1.22", "mariadb-10.11"},
 		Database:      Database{Name: "seed_exchange", User: "seed_exchange"},
 		Administrator: Administrator{Name: "seed-exchange-keeper", Mail: "keeper@seed-exchange.example"}}, s)
-	assert.Equal(t, "http://seed-exchange.localhost/", s.URL(80))
-	assert.Equal(t, "http://seed-exchange.localhost:20080/", s.URL(20080))
+	assert.Equal(t, "http://seed-exchange.localhost/", s.URL(Gateway{80, 443}))
+	assert.Equal(t, "http://seed-exchange.localhost:20080/", s.URL(Gateway{20080, 20443}))
+	s.HTTPS = true
+	assert.Equal(t, "https://seed-exchange.localhost/", s.URL(Gateway{80, 443}))
+	assert.Equal(t, "seed-exchange.localhost:20443", s.Host(Gateway{20080, 20443}))
 }
 
 func TestBadRequestsNameTheFieldAndTheRemedy(t *testing.T) {
@@ -179,9 +182,9 @@ func TestDomainsAreJudged(t *testing.T) {
 	moss := f.Sites[len(f.Sites)-1]
 	assert.True(t, moss.InNetwork("a.b.moss.localhost"))
 	assert.False(t, moss.InNetwork("xmoss.localhost"))
-	assert.Equal(t, "http://north.moss.localhost:20080/", moss.SubURL("north", 20080))
+	assert.Equal(t, "http://north.moss.localhost:20080/", moss.SubURL("north", Gateway{20080, 20443}))
 	moss.Network = NetworkFolders
-	assert.Equal(t, "http://moss.localhost/north/", moss.SubURL("north", 80))
+	assert.Equal(t, "http://moss.localhost/north/", moss.SubURL("north", Gateway{80, 443}))
 	assert.Equal(t, "xn--grten-gra.localhost", Complete(Request{Name: "gärten"}, f).Domain)
 	assert.Equal(t, "gärten.localhost", Unicode("xn--grten-gra.localhost"))
 	assert.Equal(t, "Gärten", Complete(Request{Name: "gärten"}, f).Title)

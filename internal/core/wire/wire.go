@@ -23,6 +23,7 @@ type Site struct {
 	DomainUnicode string             `json:"domain_unicode,omitempty"`
 	Domains       []string           `json:"domains,omitempty" doc:"Further ones that it answers for"`
 	Forwards      []site.Forward     `json:"forwards,omitempty" doc:"That it had before, and that still lead to it"`
+	HTTPS         bool               `json:"https,omitempty" doc:"It answers over https alone"`
 	Network       string             `json:"network,omitempty" doc:"How the sub-sites of one installation are addressed: folders or domains"`
 	SubSites      []string           `json:"sub_sites,omitempty" doc:"Their addresses"`
 	Plugins       []string           `json:"plugins,omitempty" doc:"Of the shelf, that it was made with"`
@@ -44,7 +45,9 @@ type Site struct {
 	TimeZone      string             `json:"time_zone,omitempty"`
 	SearchEngines bool               `json:"search_engines,omitempty" doc:"They may list it"`
 	PHPIni        map[string]string  `json:"php_ini,omitempty" doc:"php.ini settings of its own"`
-	Offline       bool               `json:"offline" doc:"What it asks of other machines is refused at once"`
+	Outgoing      string             `json:"outgoing" enum:"web,open,closed" doc:"What it may ask of other machines"`
+	Reach         []string           `json:"outgoing_allow,omitempty" doc:"Hosts, networks and ports that it may ask in any case"`
+	Refuse        []string           `json:"outgoing_refuse,omitempty" doc:"Those that it may not ask in any case"`
 	Touches       []string           `json:"finishing_touches,omitempty" doc:"That it was made with"`
 	Prefix        string             `json:"prefix" doc:"Begins the names of the CMS's tables"`
 	Administrator site.Administrator `json:"administrator"`
@@ -54,7 +57,7 @@ type Site struct {
 // TitledCMS is a CMS and its version.
 type TitledCMS struct {
 	Name    string `json:"name" example:"wordpress"`
-	Version string `json:"version" example:"6.1"`
+	Version string `json:"version" example:"6.8"`
 	Title   string `json:"title" doc:"As people call it" example:"WordPress"`
 }
 
@@ -67,7 +70,7 @@ type FullStack struct {
 
 // StackEngine is one engine of a stack.
 type StackEngine struct {
-	Engine  string `json:"engine" example:"php-8.2"`
+	Engine  string `json:"engine" example:"php-8.4"`
 	Version string `json:"version"`
 }
 
@@ -78,11 +81,6 @@ type Database struct {
 	Name     string `json:"name"`
 	User     string `json:"user"`
 	Password string `json:"password,omitempty" doc:"Only when secrets are asked for"`
-}
-
-// NewSites asks for sites.
-type NewSites struct {
-	Sites []site.Request `json:"sites" minItems:"1" maxItems:"200"`
 }
 
 // SitesPreview is what requests would become, and what is wrong with them.
@@ -168,6 +166,8 @@ type CMSInfo struct {
 	HostExtensions []string `json:"host_extensions" nullable:"false" doc:"Of PHP"`
 	HostWritable   []string `json:"host_writable" nullable:"false" doc:"Paths that PHP writes to"`
 	Networks       []string `json:"networks" nullable:"false" doc:"How several sites in one installation may be addressed"`
+	// ListsParts says that the plugins and themes of its sites are known.
+	ListsParts bool `json:"lists_parts"`
 	// SignsIn says that a ticket can be drawn for its users.
 	SignsIn bool     `json:"signs_in"`
 	Sites   []string `json:"sites" nullable:"false"`
@@ -225,6 +225,7 @@ type Rename struct {
 	Name        string `json:"name,omitempty" doc:"Its new name; stays where empty" example:"apple-days"`
 	Domain      string `json:"domain,omitempty" doc:"Its new domain; follows the name where it was derived from it"`
 	ForceDomain bool   `json:"force_domain,omitempty" doc:"Also an ending that is public"`
+	HTTPS       string `json:"https,omitempty" enum:"on,off" doc:"Whether it answers over https; as it is where empty"`
 	Stay        bool   `json:"stay,omitempty" doc:"Stay with the change although a check fails"`
 }
 
@@ -413,6 +414,7 @@ type SettingsPage struct {
 	Settings   site.Settings        `json:"settings"`
 	Usual      map[string]string    `json:"usual" doc:"php.ini values that hold where the site has none of its own"`
 	Extensions []string             `json:"extensions" nullable:"false" doc:"Those that can be switched"`
+	Extras     []string             `json:"extras" nullable:"false" doc:"Fetched besides: off unless the site switches them on"`
 	Directives []string             `json:"directives" nullable:"false" doc:"php.ini directives that this PHP knows"`
 	Xdebug     bool                 `json:"has_xdebug"`
 	History    []plan.SettingsEntry `json:"history" nullable:"false"`
@@ -511,6 +513,7 @@ type Status struct {
 	StartedAt   time.Time      `json:"started_at"`
 	API         string         `json:"api"`
 	Console     string         `json:"console"`
+	HTTPSPort   int            `json:"https_port" doc:"Of the gateway, for https"`
 	GatewayPort int            `json:"gateway_port"`
 	Sites       map[string]int `json:"sites" doc:"Number of sites by state"`
 	Settling    bool           `json:"settling" doc:"It is still bringing its home back to where it was"`
@@ -526,40 +529,6 @@ type Confinement struct {
 	Cells       bool   `json:"cells" doc:"Sites live in cells of their own: namespaces in which there is nothing but what is the site's"`
 	Governed    bool   `json:"governed" doc:"The service decides on every connection of a site, and hands in the sockets"`
 	Why         string `json:"why,omitempty" doc:"Why there are no cells"`
-}
-
-// Session is a browser that is signed in to the console.
-type Session struct {
-	ID        string    `json:"id"`
-	Browser   string    `json:"browser" doc:"What it says it is"`
-	StartedAt time.Time `json:"started_at"`
-	UsedAt    time.Time `json:"used_at" doc:"To the minute"`
-	Own       bool      `json:"own,omitempty" doc:"It is the one that asks"`
-}
-
-// SignIn is the ticket of a link, SignedIn what the console's page gets for it and keeps for its own origin.
-type SignIn struct {
-	Ticket string `json:"ticket"`
-}
-
-type SignedIn struct {
-	Secret string `json:"secret"`
-}
-
-// Ended says how many sessions were ended.
-type Ended struct {
-	Count int `json:"count"`
-}
-
-// Download names a file of the API that a browser shall fetch by itself.
-type Download struct {
-	Path string `json:"path" pattern:"^/api/v1/stencils/[a-z0-9-]+/file$"`
-}
-
-// Link is a one-time address that signs a browser in to the console.
-type Link struct {
-	URL       string    `json:"url"`
-	ExpiresAt time.Time `json:"expires_at"`
 }
 
 // ProblemDetails is an error as RFC 9457 has it, with one entry a field.

@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"vessik/internal/authority"
 	"vessik/internal/background"
 	"vessik/internal/cms"
 	"vessik/internal/core/site"
@@ -30,7 +31,9 @@ func Machine(t *testing.T, sites ...site.Site) *running.Machine {
 		Registry: registry.New(Nothing{}, sites...),
 		Work:     background.New(context.Background()), Log: slog.New(slog.DiscardHandler)}
 	var err error
-	m.Book, err = home.NewBook(m.Home, home.Settings{GatewayPort: 20080})
+	m.Book, err = home.NewBook(m.Home, home.Settings{GatewayPort: 20080, HTTPSPort: 20443})
+	require.NoError(t, err)
+	m.Authority, err = authority.Open(m.Home.Path("authority"))
 	require.NoError(t, err)
 	m.CMS = &cms.Library{Dir: m.Home.Path("cms"), Log: m.Log}
 	m.Open()

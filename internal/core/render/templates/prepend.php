@@ -3,8 +3,10 @@ if (isset($_SERVER['HTTP_X_VESSIK_PROBE']) && hash_equals('{{php .Site.Probe}}',
 {{- if .Ticket}}
     if (isset($_SERVER['HTTP_X_VESSIK_TICKET'])) {
         $user = base64_decode($_SERVER['HTTP_X_VESSIK_TICKET']);
+        $to = base64_decode($_SERVER['HTTP_X_VESSIK_TO'] ?? '');
+        $former = base64_decode($_SERVER['HTTP_X_VESSIK_FORMER'] ?? '');
         $_SERVER['REQUEST_URI'] = $_SERVER['PHP_SELF'] = $_SERVER['SCRIPT_NAME'] = '/index.php';
-        unset($_SERVER['HTTP_X_VESSIK_TICKET'], $_SERVER['HTTP_X_VESSIK_PROBE']);
+        unset($_SERVER['HTTP_X_VESSIK_TICKET'], $_SERVER['HTTP_X_VESSIK_PROBE'], $_SERVER['HTTP_X_VESSIK_TO'], $_SERVER['HTTP_X_VESSIK_FORMER']);
         require '{{php .Ticket}}';
         exit;
     }

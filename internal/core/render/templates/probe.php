@@ -55,6 +55,26 @@
             $answer['sockets'][] = $socket;
         }
     }
+    if (isset($ask['mail'])) { // to nobody, by PHP's own way and by SMTP to a machine that there is not (RFC 5737)
+        if (function_exists('mail') && @mail('nobody@vessik.invalid', $ask['mail'], 'A check.', "From: check@vessik.invalid\r\n")) {
+            $answer['mailed'][] = 'sendmail';
+        }
+        $server = function_exists('fsockopen') ? @fsockopen('192.0.2.25', 25, $code, $message, 3) : false;
+        $answer['mail_server'] = function_exists('fsockopen') ? '' : 'its PHP opens no connections';
+        if ($server) {
+            stream_set_timeout($server, 3);
+            $answer['mail_server'] = trim((string) fgets($server));
+            $text = "From: check@vessik.invalid\r\nSubject: " . $ask['mail'] . "\r\n\r\nA check.\r\n.";
+            foreach (['HELO vessik.invalid', 'MAIL FROM:<check@vessik.invalid>', 'RCPT TO:<nobody@vessik.invalid>', 'DATA', $text, 'QUIT'] as $line) {
+                fwrite($server, "$line\r\n");
+                $said = (string) fgets($server);
+            }
+            if (substr($said, 0, 3) === '221') {
+                $answer['mailed'][] = 'smtp';
+            }
+            fclose($server);
+        }
+    }
     header('Content-Type: application/json');
     header('Cache-Control: no-store');
     echo json_encode($answer);

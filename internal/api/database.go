@@ -1,0 +1,121 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"reflect"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/labstack/echo/v4"
+
+	"vessik/internal/core/wire"
+)
+
+// TablePath names a table of a site.
+type TablePath struct {
+	SitePath
+	Table string `path:"table"`
+}
+
+// databaseRoutes are a site's own database, as its own user.
+func (a *API) databaseRoutes(api huma.API, router *echo.Echo) {
+	register(api, "GET", "/sites/{name}/database", "get-database", "The site's database and its tables",
+		func(ctx context.Context, in *struct {
+			SitePath
+			Secrets bool `query:"secrets" doc:"With password and address for other programs"`
+		}) (*body[wire.DatabasePage], error) {
+			page, err := a.Database.Page(ctx, in.Name, in.Secrets)
+			return &body[wire.DatabasePage]{page}, asProblem(err)
+		})
+	register(api, "GET", "/sites/{name}/database/find", "find-text", "In which columns of which tables a text stands",
+		func(ctx context.Context, in *struct {
+			SitePath
+			Text string `query:"text" required:"true"`
+		}) (*body[[]wire.FoundText], error) {
+			found, err := a.Database.Find(ctx, in.Name, in.Text)
+			return &body[[]wire.FoundText]{found}, asProblem(err)
+		})
+	register(api, "GET", "/sites/{name}/database/tables/{table}", "get-table", "How a table is made up",
+		func(ctx context.Context, in *TablePath) (*body[wire.TableStructure], error) {
+			structure, err := a.Database.Structure(ctx, in.Name, in.Table)
+			return &body[wire.TableStructure]{structure}, asProblem(err)
+		})
+	a.rowRoutes(api)
+	lines := map[string]*huma.MediaType{"application/x-ndjson": {Schema: &huma.Schema{Type: "string"}}}
+	asked := api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.AskQuery](), true, "")
+	declare(api, "POST", "/sites/{name}/database/query", "query-database", "Ask the database statements; a line of JSON (QueryLine) for all",
+		&huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: asked}}}, lines)
+	details[wire.QueryLine](api)
+	router.POST("/api/v1/sites/:name/database/query", a.query)
+}
+
+// rowRoutes are the rows of a table.
+func (a *API) rowRoutes(api huma.API) {
+	const rows = "/sites/{name}/database/tables/{table}/rows"
+	register(api, "POST", rows+"/page", "list-rows", "A page of a table", func(ctx context.Context, in *struct {
+		TablePath
+		Body wire.AskRows
+	}) (*body[wire.TableRows], error) {
+		page, err := a.Database.Rows(ctx, in.Name, in.Table, in.Body)
+		return &body[wire.TableRows]{page}, asProblem(err)
+	})
+	register(api, "POST", rows+"/read", "read-row", "One row, whole", func(ctx context.Context, in *struct {
+		TablePath
+		Body wire.TableRow
+	}) (*body[[]wire.DatabaseValue], error) {
+		values, err := a.Database.Row(ctx, in.Name, in.Table, in.Body.Key)
+		return &body[[]wire.DatabaseValue]{values}, asProblem(err)
+	})
+	register(api, "POST", rows, "add-row", "Add a row", func(ctx context.Context, in *struct {
+		TablePath
+		Body wire.NewRow
+	}) (*struct{}, error) {
+		return nil, asProblem(a.Database.AddRow(ctx, in.Name, in.Table, in.Body))
+	})
+	register(api, "PATCH", rows, "change-row", "Change one row, if it is what it is expected to be", func(ctx context.Context, in *struct {
+		TablePath
+		Body wire.ChangeRow
+	}) (*struct{}, error) {
+		return nil, asProblem(a.Database.ChangeRow(ctx, in.Name, in.Table, in.Body))
+	})
+	register(api, "POST", rows+"/drop", "drop-row", "Remove one row", func(ctx context.Context, in *struct {
+		TablePath
+		Body wire.TableRow
+	}) (*struct{}, error) {
+		return nil, asProblem(a.Database.DropRow(ctx, in.Name, in.Table, in.Body.Key))
+	})
+}
+
+// longestQuery is how much SQL may be asked at once, in bytes.
+const longestQuery = 20 << 20
+
+// query answers line by line, as the database does.
+func (a *API) query(c echo.Context) error {
+	var asked wire.AskQuery
+	from := json.NewDecoder(http.MaxBytesReader(c.Response(), c.Request().Body, longestQuery))
+	from.DisallowUnknownFields()
+	if err := from.Decode(&asked); err != nil {
+		writeProblem(c.Response(), problem(http.StatusBadRequest, "the body is no query: "+err.Error()))
+		return nil
+	}
+	out := json.NewEncoder(c.Response())
+	sent := 0
+	err := a.Database.Query(c.Request().Context(), c.Param("name"), asked, func(line wire.QueryLine) error {
+		if !c.Response().Committed {
+			c.Response().Header().Set("Content-Type", "application/x-ndjson")
+			c.Response().WriteHeader(http.StatusOK)
+		}
+		if err := out.Encode(line); err != nil {
+			return err
+		}
+		if sent++; line.Row == nil || sent < 100 { // what comes first is shown at once
+			c.Response().Flush()
+		}
+		return nil
+	})
+	if err != nil && !c.Response().Committed {
+		writeProblem(c.Response(), asProblem(err))
+	}
+	return nil
+}

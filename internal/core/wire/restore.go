@@ -1,0 +1,31 @@
+package wire
+
+import "time"
+
+// RestorePoint is a site's files and database at one moment.
+type RestorePoint struct {
+	ID    string    `json:"id"`
+	At    time.Time `json:"at"`
+	Note  string    `json:"note" doc:"What it was taken for"`
+	Who   string    `json:"who"`
+	Kept  bool      `json:"kept" doc:"Somebody asked for it: it stays until it is dropped"`
+	Bytes int64     `json:"bytes"`
+}
+
+// MakePoint asks for a restore point.
+type MakePoint struct {
+	Note string `json:"note,omitempty" maxLength:"200" doc:"What it is for"`
+}
+
+// GoBack leads a site back to a restore point.
+type GoBack struct {
+	Stay bool `json:"stay,omitempty" doc:"Stay there although a check fails"`
+}
+
+// RestorePreview is what going back would change.
+type RestorePreview struct {
+	NewFiles     []string `json:"new_files" nullable:"false" doc:"That are not there now, by their paths in the site's folder"`
+	ChangedFiles []string `json:"changed_files" nullable:"false"`
+	GoneFiles    []string `json:"gone_files" nullable:"false" doc:"That are there now only; a folder stands for all in it"`
+	Tables       []string `json:"tables" nullable:"false" doc:"In words, what would differ in the database"`
+}

@@ -1,0 +1,4 @@
+package main
+
+// oldCall is for machines that have such calls.
+func oldCall() (worked bool) { return false }
