@@ -60,6 +60,34 @@ func (c *Client) FindText(ctx context.Context, site, text string) (f []wire.Foun
 	return f, c.call(ctx, "GET", sitePath(site, "/database/find?"+url.Values{"text": {text}}.Encode()), nil, &f)
 }
 
+// Replace puts one text in the place of another, everywhere in a site's database, or tells what it would change.
+func (c *Client) Replace(ctx context.Context, site string, asked wire.AskReplace) (r wire.Replaced, err error) {
+	return r, c.call(ctx, "POST", sitePath(site, "/database/replace"), asked, &r)
+}
+
+// TableCSV writes a table of a site's database as CSV.
+func (c *Client) TableCSV(ctx context.Context, site, table string, to io.Writer) error {
+	response, err := c.send(ctx, "GET", sitePath(site, "/database/tables/"+url.PathEscape(table)+"/csv"), nil)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if _, err = io.Copy(to, response.Body); err != nil {
+		return fmt.Errorf("the table broke off, and is not whole: %w", err)
+	}
+	return nil
+}
+
+// AddCSV adds the records of a CSV file to a table, and returns how many.
+func (c *Client) AddCSV(ctx context.Context, site, table string, from io.Reader) (added wire.Affected, err error) {
+	response, err := c.send(ctx, "POST", sitePath(site, "/database/tables/"+url.PathEscape(table)+"/csv"), from)
+	if err != nil {
+		return added, err
+	}
+	defer response.Body.Close()
+	return added, json.NewDecoder(response.Body).Decode(&added)
+}
+
 // Query asks a site's database, and tells what comes as it comes; what is wrong with a statement is the error.
 func (c *Client) Query(ctx context.Context, site string, asked AskQuery, told func(QueryLine) error) error {
 	response, err := c.send(ctx, "POST", sitePath(site, "/database/query"), asked)

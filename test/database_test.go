@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -94,6 +95,8 @@ func TestTheDatabaseInHand(t *testing.T) {
 	assert.Error(t, s.DropRow(ctx, "orchard-days", "loose", []client.RowValue{value("a", "1")}), "no row can be told from the others")
 
 	queries(t, s)
+	replaces(t, s, ask)
+	files(t, s, ask)
 	editInTheConsole(t, s)
 	go s.Query(busy, "orchard-days", client.AskQuery{SQL: "SELECT SLEEP(300), a FROM loose"}, func(client.QueryLine) error { return nil })
 	s.do(t, plan.Stop, "orchard-days")
@@ -164,6 +167,78 @@ func queries(t *testing.T, s *service) {
 	assert.NotZero(t, code)
 }
 
+// replaces puts a text in the place of another, wherever it stands, or nowhere.
+func replaces(t *testing.T, s *service, ask func(sql string) string) {
+	t.Helper()
+	ask("UPDATE `garden ``beds` SET options = 'a:1:{s:4:\"note\";s:9:\"fern bed.\";}' WHERE id = 3;" +
+		"UPDATE `garden ``beds` SET options = '{\"x\":\"fern\\\\/bed\"}' WHERE id = 4;" +
+		"CREATE TABLE old (id INT PRIMARY KEY, t VARCHAR(8)) ENGINE=MyISAM; INSERT INTO old VALUES (1, 'fern'), (2, 'Fern');" +
+		"CREATE TABLE keyless (t TEXT); INSERT INTO keyless VALUES ('fern')")
+	all := func() string {
+		return ask("SELECT options FROM `garden ``beds` WHERE options IS NOT NULL UNION ALL SELECT t FROM old UNION ALL SELECT t FROM keyless")
+	}
+	before := all()
+	replace := func(text string, more ...string) (out, errs string, code int) {
+		return s.cli(append([]string{"database", "orchard-days", "-replace", text}, more...)...)
+	}
+	out, errs, code := replace("fern", "-with", "moss", "-dry-run")
+	require.Zero(t, code, errs)
+	assert.Contains(t, out, "garden `beds.options  2 rows, 2 places\n    a:1:{s:4:\"note\";s:9:\"fern bed.\";}\n  → "+
+		"a:1:{s:4:\"note\";s:9:\"moss bed.\";}\n")
+	assert.Contains(t, out, "left alone in keyless.t: the table has no key: fern\n3 places would be replaced, in 3 rows\n")
+	_, errs, code = replace("fern", "-with", "a fern of some length")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "Data too long for column 't'")
+	assert.Equal(t, before, all(), "all of it or nothing")
+	_, errs, code = replace("fern")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "-replace needs -with")
+	out, errs, code = replace("fern", "-with", "a moss")
+	require.Zero(t, code, errs)
+	assert.Contains(t, out, "3 places replaced, in 3 rows\n")
+	assert.Equal(t, strings.NewReplacer(
+		`9:""fern`, `11:""a moss`, `fern\/`, `a moss\/`, "\nfern\nFern", "\na moss\nFern").Replace(before), all())
+	out, _, _ = replace("a moss bed", "-with", "", "-json")
+	assert.JSONEq(t, `{"columns":[{"table":"garden `+"`"+`beds","column":"options","rows":1,"places":1,"examples":[{"before":
+"a:1:{s:4:\"note\";s:11:\"a moss bed.\";}","after":"a:1:{s:4:\"note\";s:1:\".\";}"}]}],"left":[],"left_count":0}`, out)
+}
+
+// files bring tables out and in.
+func files(t *testing.T, s *service, ask func(sql string) string) {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "beds.csv")
+	dump := func(table string) string {
+		out, errs, code := s.cli("dump", "orchard-days", "-table", table, "-csv")
+		require.Zero(t, code, errs)
+		return out
+	}
+	ask("CREATE TABLE copied LIKE `garden ``beds`")
+	was := dump(bedTable)
+	require.NoError(t, os.WriteFile(file, []byte(was), 0o600))
+	out, errs, code := s.cli("database", "orchard-days", "-add", file, "-table", "copied")
+	require.Zero(t, code, errs)
+	assert.Equal(t, "700 rows added to copied\n", out)
+	assert.Equal(t, was, dump("copied"))
+	for text, says := range map[string]string{
+		"id,height,colour\n": `line 1: copied has no column "colour"`, "": "no first line",
+		"id,picture\n900,0xZZ\n": "line 2: picture is to be bytes", "id\n901\n901\n": "line 2: up to line 3: Error 1062",
+		"id\n902\n903,4\n": "line 3", "id,height\n904,tall\n": "Incorrect double value: 'tall'",
+	} {
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		_, errs, code = s.cli("database", "orchard-days", "-add", file, "-table", "copied")
+		assert.Equal(t, 2, code, text)
+		assert.Contains(t, errs, says, text)
+	}
+	assert.Equal(t, was, dump("copied"), "all or none")
+	require.NoError(t, os.WriteFile(file, []byte("\ufeffid,näme\r\n905,\"a, \"\"b\"\"\nc\"\r\n906,\\N\r\n"), 0o600))
+	_, errs, code = s.cli("database", "orchard-days", "-add", file, "-table", "copied")
+	require.Zero(t, code, errs)
+	assert.Equal(t, "name\n612C202262220A63\nnone", ask("SELECT COALESCE(HEX(`näme`), 'none') AS name FROM copied WHERE id > 904 ORDER BY id LIMIT 2"))
+	_, _, code = s.cli("dump", "orchard-days", "-table", "nothing", "-csv")
+	assert.NotZero(t, code)
+	ask("DROP TABLE copied, old")
+}
+
 // editInTheConsole changes a value inside serialised data, asks a query that changes rows, and leaves another one.
 func editInTheConsole(t *testing.T, s *service) {
 	t.Helper()
@@ -187,6 +262,12 @@ func editInTheConsole(t *testing.T, s *service) {
 		chromedp.Click(`//button[text()="Save the row"]`), chromedp.WaitNotPresent(`//form[@aria-label="Row"]`))
 	assert.Equal(t, `"a:2:{s:5:""hours"";s:20:""nyolc óra, űrhajó"";s:4:""days"";a:1:{i:0;s:6:""Monday"";}}"`,
 		count("SELECT options FROM `garden ``beds` WHERE id = 7"))
+	do("a text", chromedp.Navigate(console+"sites/orchard-days/database"), chromedp.SendKeys(chromedp.CSS(`input[name=text]`), "nyolc óra"),
+		chromedp.Click(`//button[text()="Find it"]`), chromedp.SendKeys(chromedp.CSS(`input[name=with]`), "tíz óra"),
+		chromedp.Click(`//button[text()="Preview changes"]`), chromedp.WaitVisible(`//p[contains(., "This changes 1 row.")]`))
+	assert.Contains(t, count("SELECT options FROM `garden ``beds` WHERE id = 7"), "nyolc", "nothing before somebody has said so")
+	do("another in its place", chromedp.Click(`//button[text()="Change them"]`), chromedp.WaitVisible(`//p[text()="1 row is changed."]`))
+	assert.Contains(t, count("SELECT options FROM `garden ``beds` WHERE id = 7"), `s:19:""tíz óra, űrhajó""`)
 	do("a query", chromedp.Navigate(console+"sites/orchard-days/database"), chromedp.WaitVisible(chromedp.CSS(`.cm-content`)),
 		chromedp.Click(chromedp.CSS(`.cm-content`)), chromedp.SendKeys(chromedp.CSS(`.cm-content`), "DELETE FROM loose WHERE a > 200"),
 		chromedp.Click(`//button[starts-with(., "Ask")]`), chromedp.WaitVisible(`//p[contains(., "This changes 50 rows.")]`))

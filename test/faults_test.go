@@ -136,7 +136,7 @@ func TestATakenAPIPortIsSaid(t *testing.T) {
 	if listener, err := net.Listen("tcp4", "127.0.0.1:20070"); err == nil { // otherwise a service of another test has it
 		defer listener.Close()
 	}
-	s := start(t, newHome(t))
+	s := start(t, newHome(t), "-api-port", "0")
 	assert.Contains(t, s.out.text(), "port 20070 is taken; the API and the console are on")
 	assert.NotContains(t, s.Base, ":20070")
 }

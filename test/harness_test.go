@@ -102,7 +102,7 @@ func forgetPorts(home string) {
 	delete(portsOf, home)
 }
 
-// serving is the command that serves a home, whose gateway and sites have ports that those of no other home have: a port is free for a
+// serving is the command that serves a home, whose API, gateway and sites have ports that those of no other home have: a port is free for a
 // moment now and then, and services that run side by side would take it from each other.
 func serving(home string) []string {
 	const count = 400
@@ -117,7 +117,8 @@ func serving(home string) []string {
 		from += count
 	}
 	portsOf[home] = from
-	command := []string{"serve", "-home", home, "-site-ports", fmt.Sprintf("%d-%d", from, from+count-3)}
+	command := []string{"serve", "-home", home, "-site-ports", fmt.Sprintf("%d-%d", from, from+count-4), "-api-port",
+		strconv.Itoa(from + count - 3)}
 	if _, err := os.Stat(filepath.Join(home, "home.json")); err != nil { // one that is there keeps those that it has
 		command = append(command, "-gateway-port", strconv.Itoa(from+count-1), "-https-port", strconv.Itoa(from+count-2))
 	}

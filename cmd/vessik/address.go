@@ -151,12 +151,7 @@ func runDomains(ctx context.Context, c *call) error {
 	c.flags.Var(&add, "add", "further domain; may be given more than once")
 	c.flags.Var(&drop, "drop", "further domain, or one that it had before, that is to lead to it no longer; may be given more than once")
 	force := c.flags.Bool("force-domain", false, "also an ending that is public")
-	service, err := c.connect(func() error {
-		if len(c.names) != 1 {
-			return usageError{"name one site"}
-		}
-		return nil
-	})
+	service, err := c.connect()
 	if err != nil {
 		return err
 	}

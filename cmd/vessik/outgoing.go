@@ -22,8 +22,6 @@ func runOutgoing(ctx context.Context, c *call) error {
 	forget := c.flags.Bool("forget", false, "empty the list")
 	service, err := c.connect(func() error {
 		switch {
-		case len(c.names) != 1:
-			return usageError{"name one site"}
 		case *forget && *page != "":
 			return usageError{"-forget goes without -page"}
 		}

@@ -32,8 +32,6 @@ func (r restoring) check(names []string) error {
 		}
 	}
 	switch {
-	case len(names) != 1:
-		return usageError{"name one site"}
 	case asked > 1:
 		return usageError{"-make, -back and -drop exclude each other"}
 	case r.note != "" && !r.takes:

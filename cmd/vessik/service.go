@@ -26,6 +26,8 @@ var serveCommand = command{name: "serve", about: "run the service",
 			"a free one)")
 		secure := c.flags.Int("https-port", 0, "port of the gateway for https; a home keeps it as well (default: 443 where it can be had, "+
 			"else a free one)")
+		api := c.flags.Int("api-port", 0, "port of the API and the console, kept for the next time (default: that of the last time, "+
+			"else a free one)")
 		sitePorts := c.flags.String("site-ports", "", "range that new sites get their own ports from, such as 31000-31999; the home remembers it")
 		hosts := c.flags.String("hosts-file", "", "hosts file of this machine (default: "+names.HostsFile+")")
 		dsn := c.flags.String("records-dsn", "", "MariaDB server of your own for the records, such as "+
@@ -41,7 +43,7 @@ var serveCommand = command{name: "serve", about: "run the service",
 				return usageError{fmt.Sprintf("-site-ports: %q is not a range of ports from 1024 to 65535, as in 31000-31999", *sitePorts)}
 			}
 		}
-		for name, port := range map[string]int{"gateway-port": *port, "https-port": *secure} {
+		for name, port := range map[string]int{"gateway-port": *port, "https-port": *secure, "api-port": *api} {
 			if port < 0 || port > 65535 {
 				return usageError{fmt.Sprintf("-%s: %d is not a port", name, port)}
 			}
@@ -50,8 +52,8 @@ var serveCommand = command{name: "serve", about: "run the service",
 		if err != nil {
 			return err
 		}
-		return service.Run(ctx, service.Options{Home: home, Account: *account, GatewayPort: *port, HTTPSPort: *secure, SitePorts: ports,
-			HostsFile: *hosts, RecordsDSN: *dsn, RecordsPlain: *plain, Out: c.out})
+		return service.Run(ctx, service.Options{Home: home, Account: *account, GatewayPort: *port, HTTPSPort: *secure, APIPort: *api,
+			SitePorts: ports, HostsFile: *hosts, RecordsDSN: *dsn, RecordsPlain: *plain, Out: c.out})
 	}}
 
 var statusCommand = command{name: "status", about: "show the service",

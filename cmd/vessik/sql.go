@@ -34,8 +34,6 @@ func runSQL(ctx context.Context, c *call) error {
 	c.flags.BoolVar(&asked.Preview, "preview", false, "change nothing, and tell what would be changed")
 	service, err := c.connect(func() error {
 		switch {
-		case len(c.names) != 1:
-			return usageError{"name one site"}
 		case *asCSV && *c.json:
 			return usageError{"-csv and -json are two forms; choose one"}
 		case asked.Limit < 0:
@@ -222,67 +220,4 @@ func (r *results) converse(ctx context.Context, service *client.Client, name str
 			return err
 		}
 	}
-}
-
-var databaseCommand = command{name: "database", names: "NAME", about: "show a site's database, and how programs open it",
-	synopsis: "Shows host, port, user and password of a site's own database, a mysql:// address that database programs take, and its " +
-		"tables.\n-find tells in which columns a text stands.",
-	example: "vessik database orchard-days\nvessik database orchard-days -find old.example.org", run: runDatabase}
-
-func runDatabase(ctx context.Context, c *call) error {
-	text := c.flags.String("find", "", "tell in which columns of which tables this text stands")
-	service, err := c.connect(func() error {
-		if len(c.names) != 1 {
-			return usageError{"name one site"}
-		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	if *text != "" {
-		return c.findText(ctx, service, c.names[0], *text)
-	}
-	d, err := service.Database(ctx, c.names[0])
-	if err != nil {
-		return err
-	}
-	if *c.json {
-		return c.printJSON(d)
-	}
-	if err := printFacts(c.out, [][2]string{{"server", d.Engine}, {"host", d.Host}, {"port", fmt.Sprint(d.Port)}, {"database", d.Name},
-		{"user", d.User}, {"password", d.Password}, {"address", d.URL}}); err != nil {
-		return err
-	}
-	fmt.Fprintln(c.out)
-	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(table, bold(c.out, "TABLE")+"\tROWS, ABOUT\tSIZE\tENGINE\tCOLLATION")
-	for _, t := range d.Tables {
-		if t.View {
-			fmt.Fprintf(table, "%s\t-\t-\tview\t-\n", t.Name)
-			continue
-		}
-		fmt.Fprintf(table, "%s\t%d\t%s\t%s\t%s\n", t.Name, t.Rows, sizeOf(t.Bytes), t.Engine, t.Collation)
-	}
-	return table.Flush()
-}
-
-func (c *call) findText(ctx context.Context, service *client.Client, name, text string) error {
-	found, err := service.FindText(ctx, name, text)
-	if err != nil {
-		return err
-	}
-	if *c.json {
-		return c.printJSON(found)
-	}
-	if len(found) == 0 {
-		fmt.Fprintln(c.out, "It stands nowhere.")
-		return nil
-	}
-	table := tabwriter.NewWriter(c.out, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(table, bold(c.out, "TABLE")+"\tCOLUMN\tROWS")
-	for _, f := range found {
-		fmt.Fprintf(table, "%s\t%s\t%d\n", f.Table, f.Column, f.Rows)
-	}
-	return table.Flush()
 }

@@ -1,24 +1,17 @@
 // Database: a site's own database, as its own user: its tables, how other programs open it, where a text stands, and queries.
-import { useQuery } from "@tanstack/react-query"
 import { lazy, Suspense, useState } from "react"
 import { Link } from "wouter"
-import { answer, api, of, told, type DatabaseData, type FoundText } from "./api"
-import { Button, Crumbs, Fact, Mono, Notice, Word } from "./ui"
+import { answer, api, told, type DatabaseData } from "./api"
+import { bring } from "./Bring"
+import { tablePath, useDatabase } from "./tables"
+import { FindText } from "./FindText"
+import { Export } from "./TableFiles"
+import { Crumbs, Fact, Mono, Notice, Word } from "./ui"
 
 const Query = lazy(() => import("./Query"))
 
 const size = (bytes: number) =>
   bytes < 1 << 20 ? `${Math.ceil(bytes / 1024)} KB` : `${(bytes / (1 << 20)).toFixed(1)} MB`
-
-export const tablePath = (name: string, table: string) =>
-  `/sites/${name}/database/${encodeURIComponent(table)}`
-
-export const useDatabase = (name: string) =>
-  useQuery({
-    queryKey: ["database", name],
-    queryFn: () => answer(api.GET("/api/v1/sites/{name}/database", of({ name }))),
-    retry: false,
-  })
 
 export function DatabasePage({ name }: { name: string }) {
   const page = useDatabase(name)
@@ -34,10 +27,10 @@ export function DatabasePage({ name }: { name: string }) {
         that user’s privileges, and never more.
       </p>
       <Programs name={name} />
-      <Find name={name} />
+      <FindText name={name} />
       <Tables name={name} tables={d.tables} />
       <Suspense fallback={<div className="h-32 animate-pulse bg-wash" aria-busy />}>
-        <Query name={name} tables={d.tables.map((t) => t.name)} />
+        <Query name={name} />
       </Suspense>
     </>
   )
@@ -76,69 +69,15 @@ function Programs({ name }: { name: string }) {
   )
 }
 
-// Find tells where a text stands.
-function Find({ name }: { name: string }) {
-  const [text, setText] = useState("")
-  const [found, setFound] = useState<{ text: string; places: FoundText[] }>()
-  const [fault, setFault] = useState<string>()
-  const look = async () => {
-    setFault(undefined)
-    try {
-      const query = { text }
-      const places = await answer(
-        api.GET("/api/v1/sites/{name}/database/find", { params: { path: { name }, query } }),
-      )
-      setFound({ text, places: places ?? [] })
-    } catch (error) {
-      setFault(told(error))
-    }
-  }
-  return (
-    <>
-      <form
-        className="mt-4 flex flex-wrap items-baseline gap-3"
-        onSubmit={(e) => {
-          e.preventDefault()
-          void look()
-        }}
-      >
-        <label>
-          Where does this text stand?{" "}
-          <input
-            type="search"
-            name="text"
-            value={text}
-            onChange={(e) => setText(e.target.value)}
-            className="w-72 border-b border-line-strong bg-transparent"
-          />
-        </label>
-        <Button type="submit" disabled={!text}>
-          Find it
-        </Button>
-      </form>
-      {fault && <Notice tone="fail">{fault}</Notice>}
-      {found && found.places.length === 0 && <p className="mt-1 text-soft">It stands nowhere.</p>}
-      <ul className="mt-1">
-        {found?.places.map((f) => (
-          <li key={f.table + f.column}>
-            <Link
-              href={`${tablePath(name, f.table)}?column=${encodeURIComponent(f.column)}&text=${encodeURIComponent(found.text)}`}
-              className="font-mono text-[13px] underline underline-offset-4"
-            >
-              {f.table}.{f.column}
-            </Link>{" "}
-            <span className="text-soft">{f.rows === 1 ? "1 row" : `${f.rows} rows`}</span>
-          </li>
-        ))}
-      </ul>
-    </>
-  )
-}
-
 function Tables({ name, tables }: { name: string; tables: DatabaseData["tables"] }) {
+  const [chosen, setChosen] = useState<string[]>([])
   if (tables.length === 0) return <p className="py-6 text-soft">It has no tables yet.</p>
   return (
     <div className="mt-5 overflow-x-auto">
+      <p className="mb-2 flex flex-wrap items-baseline gap-x-5">
+        <Export name={name} tables={chosen} />
+        <Word onClick={bring}>put a dump in its place…</Word>
+      </p>
       <table className="w-full border-collapse">
         <thead>
           <tr className="border-b border-line-strong text-left text-[13px] text-soft">
@@ -153,6 +92,17 @@ function Tables({ name, tables }: { name: string; tables: DatabaseData["tables"]
           {tables.map((t) => (
             <tr key={t.name} data-table={t.name} className="border-b border-line align-baseline">
               <td className="py-1 pr-4">
+                <input
+                  type="checkbox"
+                  aria-label={`Choose ${t.name}`}
+                  checked={chosen.includes(t.name)}
+                  onChange={(e) =>
+                    setChosen(
+                      e.target.checked ? [...chosen, t.name] : chosen.filter((name) => name !== t.name),
+                    )
+                  }
+                  className="mr-2 accent-(--accent)"
+                />
                 <Link
                   href={tablePath(name, t.name)}
                   className="font-mono text-[13px] underline underline-offset-4"

@@ -13,6 +13,7 @@ import {
   type TableStructure,
 } from "./api"
 import { RowEditor, keyOf } from "./DatabaseRow"
+import { Records } from "./TableFiles"
 import { Button, Crumbs, Mono, Notice, Word } from "./ui"
 
 const together = 1000 // rows that stand on the page at once
@@ -99,6 +100,7 @@ function Filled({ name, structure }: { name: string; structure: TableStructure }
           all tables
         </Link>
         <Word onClick={() => setOpen("new")}>new row…</Word>
+        <Records name={name} table={structure.name} added={() => void page.load()} />
         <label hidden={!!asked.filters?.length} className="flex items-center gap-2 text-[13px] text-soft">
           go to
           <input

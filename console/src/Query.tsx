@@ -1,8 +1,11 @@
 // Query: statements that are written and asked; what comes is shown as it comes, and a query that is left ends on the server as well.
 import { MySQL, sql } from "@codemirror/lang-sql"
+import { Compartment } from "@codemirror/state"
 import { basicSetup, EditorView } from "codemirror"
 import { useEffect, useRef, useState } from "react"
-import { api, answer, of, request, told, type QueryLine } from "./api"
+import { request, told, type DatabaseData, type QueryLine } from "./api"
+import { useDatabase } from "./tables"
+import { Sure } from "./Sure"
 import { Button, Notice, Word } from "./ui"
 
 const most = 500 // rows of a result that are shown
@@ -35,17 +38,22 @@ const theme = EditorView.theme({
   },
 })
 
-// useEditor is the text that is being written, with completion from the tables' names.
-function useEditor(tables: string[], ask: () => void) {
+const language = (tables: DatabaseData["tables"]) =>
+  sql({
+    dialect: MySQL,
+    schema: Object.fromEntries(tables.map((t) => [t.name, t.columns ?? []])),
+    upperCaseKeywords: true,
+  })
+
+// useEditor is the text that is being written, with completion from the names of tables and columns.
+function useEditor(tables: DatabaseData["tables"] | undefined, ask: () => void) {
   const at = useRef<HTMLDivElement>(null)
   const view = useRef<EditorView>(undefined)
   const asking = useRef(ask)
   useEffect(() => {
     asking.current = ask
   })
-  const names = tables.join("\n")
   useEffect(() => {
-    const schema = Object.fromEntries(names.split("\n").map((t) => [t, []]))
     view.current = new EditorView({
       parent: at.current ?? undefined,
       extensions: [
@@ -57,19 +65,25 @@ function useEditor(tables: string[], ask: () => void) {
           },
         }),
         basicSetup,
-        sql({ dialect: MySQL, schema, upperCaseKeywords: true }),
+        known.of(language([])),
         theme,
         EditorView.lineWrapping,
         EditorView.contentAttributes.of({ "aria-label": "Statements" }),
       ],
     })
     return () => view.current?.destroy()
-  }, [names])
+  }, [])
+  useEffect(() => {
+    view.current?.dispatch({ effects: known.reconfigure(language(tables ?? [])) })
+  }, [tables])
   const text = () => view.current?.state.doc.toString() ?? ""
   const write = (next: string) =>
     view.current?.dispatch({ changes: { from: 0, to: view.current.state.doc.length, insert: next } })
   return { at, text, write }
 }
+
+// known is what is completed from, which comes later.
+const known = new Compartment()
 
 // linesOf are the lines of an answer, as they come.
 async function* linesOf(response: Response): AsyncGenerator<QueryLine> {
@@ -142,7 +156,8 @@ function remember(sql: string) {
 // reads is one statement that changes nothing.
 const reads = /^(select|show|explain|describe|desc)\b[^;]*;?$/i
 
-export default function Query({ name, tables }: { name: string; tables: string[] }) {
+export default function Query({ name }: { name: string }) {
+  const tables = useDatabase(name, true).data?.tables
   const { results, fault, running, ask } = useAsking(name)
   const [before, setBefore] = useState<{ sql: string; rows?: number }>()
   const [last, setLast] = useState(false) // whether what is shown was only previewed
@@ -161,15 +176,6 @@ export default function Query({ name, tables }: { name: string; tables: string[]
     setBefore({ sql, rows: told?.reduce((sum, r) => sum + (r.end?.affected ?? 0), 0) })
   }
   const editor = useEditor(tables, () => void go())
-  const restorePoint = async () => {
-    const body = { note: "before a query" }
-    let taking = await answer(api.POST("/api/v1/sites/{name}/restore", { ...of({ name }), body }))
-    while (taking.state === "running") {
-      await new Promise((later) => setTimeout(later, 300))
-      taking = (await answer(api.GET("/api/v1/operations/{id}", of({ id: taking.id })))) as typeof taking
-    }
-    if (taking.state !== "done") throw new Error("The restore point could not be taken; see Operations.")
-  }
   return (
     <section aria-label="Query" className="mt-8">
       <h2 className="mb-1 text-[15px] font-semibold">Query</h2>
@@ -195,46 +201,14 @@ export default function Query({ name, tables }: { name: string; tables: string[]
       {fault && <Notice tone="fail">{fault}</Notice>}
       {before && !running && (
         <Sure
+          name={name}
           rows={before.rows}
-          restorePoint={restorePoint}
           go={() => void carryOut(before.sql, false)}
           leave={() => setBefore(undefined)}
         />
       )}
       {!before && results.map((r, i) => <Shown key={i} result={r} preview={last} />)}
     </section>
-  )
-}
-
-// Sure asks before rows are changed.
-function Sure({
-  rows,
-  restorePoint,
-  go,
-  leave,
-}: {
-  rows?: number
-  restorePoint: () => Promise<void>
-  go: () => void
-  leave: () => void
-}) {
-  const [taken, setTaken] = useState<string>()
-  const take = () => {
-    setTaken("A restore point is being taken…")
-    return restorePoint().then(
-      () => setTaken("A restore point is taken."),
-      (error: unknown) => setTaken(told(error)),
-    )
-  }
-  return (
-    <p role="status" className="mt-3 flex flex-wrap items-baseline gap-x-5 border-l-4 border-accent pl-3">
-      {rows === undefined
-        ? "It could not be tried out first."
-        : `This changes ${rows === 1 ? "1 row" : `${rows} rows`}.`}{" "}
-      {taken ?? <Word onClick={() => void take()}>take a restore point first</Word>}
-      <Button onClick={go}>Change them</Button>
-      <Word onClick={leave}>leave them</Word>
-    </p>
   )
 }
 

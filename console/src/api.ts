@@ -48,6 +48,7 @@ export type RowValue = Schemas["Value"]
 export type AskRows = Schemas["AskRows"]
 export type Filter = Schemas["Filter"]
 export type FoundText = Schemas["FoundText"]
+export type Replaced = Schemas["Replaced"]
 export type QueryLine = Schemas["QueryLine"]
 export type Outgoing = Schemas["Outgoing"]
 export type OutgoingAsked = Schemas["OutgoingPage"]
@@ -106,16 +107,25 @@ export const request = (path: string, init?: RequestInit) =>
   authorized(new globalThis.Request(location.origin + "/api/v1" + path, init))
 
 // upload brings a file to the service, and tells how much of it was sent, in bytes.
-export function upload(file: File, sent: (bytes: number) => void, signal: AbortSignal): Promise<Upload> {
+export const upload = (file: File, sent: (bytes: number) => void, signal: AbortSignal) =>
+  send<Upload>(`/uploads?name=${encodeURIComponent(file.name)}`, file, sent, signal)
+
+// send posts a file, and tells how much of it was sent, in bytes, which fetch does not.
+export function send<T>(
+  path: string,
+  file: File,
+  sent: (bytes: number) => void,
+  signal?: AbortSignal,
+): Promise<T> {
   return new Promise((resolve, reject) => {
-    const sending = new XMLHttpRequest() // fetch does not tell how far it is
-    sending.open("POST", `${location.origin}/api/v1/uploads?name=${encodeURIComponent(file.name)}`)
+    const sending = new XMLHttpRequest()
+    sending.open("POST", `${location.origin}/api/v1${path}`)
     sending.setRequestHeader("Authorization", `Bearer ${localStorage.getItem(sessionKey)}`)
     sending.setRequestHeader("Content-Type", "application/octet-stream")
     sending.upload.onprogress = (e) => sent(e.loaded)
     sending.onload = () => {
       try {
-        const told = JSON.parse(sending.responseText) as Upload & { detail?: string; errors?: Problem[] }
+        const told = JSON.parse(sending.responseText) as T & { detail?: string; errors?: Problem[] }
         if (sending.status === 200) resolve(told)
         else reject(new Refusal(sending.status, told.detail ?? sending.statusText, told.errors ?? []))
       } catch {
@@ -125,7 +135,7 @@ export function upload(file: File, sent: (bytes: number) => void, signal: AbortS
     sending.onerror = () =>
       reject(new Refusal(0, "The service broke the line off. Is there room on its disk?", []))
     sending.onabort = () => reject(new Refusal(0, "It was left.", []))
-    signal.addEventListener("abort", () => sending.abort())
+    signal?.addEventListener("abort", () => sending.abort())
     sending.send(file)
   })
 }

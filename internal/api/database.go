@@ -24,8 +24,9 @@ func (a *API) databaseRoutes(api huma.API, router *echo.Echo) {
 		func(ctx context.Context, in *struct {
 			SitePath
 			Secrets bool `query:"secrets" doc:"With password and address for other programs"`
+			Columns bool `query:"columns" doc:"With the names of all columns"`
 		}) (*body[wire.DatabasePage], error) {
-			page, err := a.Database.Page(ctx, in.Name, in.Secrets)
+			page, err := a.Database.Page(ctx, in.Name, in.Secrets, in.Columns)
 			return &body[wire.DatabasePage]{page}, asProblem(err)
 		})
 	register(api, "GET", "/sites/{name}/database/find", "find-text", "In which columns of which tables a text stands",
@@ -36,12 +37,21 @@ func (a *API) databaseRoutes(api huma.API, router *echo.Echo) {
 			found, err := a.Database.Find(ctx, in.Name, in.Text)
 			return &body[[]wire.FoundText]{found}, asProblem(err)
 		})
+	register(api, "POST", "/sites/{name}/database/replace", "replace-text", "Put one text in the place of another, everywhere",
+		func(ctx context.Context, in *struct {
+			SitePath
+			Body wire.AskReplace
+		}) (*body[wire.Replaced], error) {
+			replaced, err := a.Database.Replace(ctx, in.Name, in.Body)
+			return &body[wire.Replaced]{replaced}, asProblem(err)
+		})
 	register(api, "GET", "/sites/{name}/database/tables/{table}", "get-table", "How a table is made up",
 		func(ctx context.Context, in *TablePath) (*body[wire.TableStructure], error) {
 			structure, err := a.Database.Structure(ctx, in.Name, in.Table)
 			return &body[wire.TableStructure]{structure}, asProblem(err)
 		})
 	a.rowRoutes(api)
+	a.csvRoutes(api, router)
 	lines := map[string]*huma.MediaType{"application/x-ndjson": {Schema: &huma.Schema{Type: "string"}}}
 	asked := api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.AskQuery](), true, "")
 	declare(api, "POST", "/sites/{name}/database/query", "query-database", "Ask the database statements; a line of JSON (QueryLine) for all",
@@ -84,6 +94,36 @@ func (a *API) rowRoutes(api huma.API) {
 		Body wire.TableRow
 	}) (*struct{}, error) {
 		return nil, asProblem(a.Database.DropRow(ctx, in.Name, in.Table, in.Body.Key))
+	})
+}
+
+// csvRoutes bring tables out as files and files in.
+func (a *API) csvRoutes(api huma.API, router *echo.Echo) {
+	const path = "/sites/{name}/database/tables/{table}/csv"
+	file := map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}
+	declare(api, "GET", path, "get-csv", "A table as CSV (RFC 4180); \\N stands for NULL", nil, file)
+	router.GET("/api/v1/sites/:name/database/tables/:table/csv", func(c echo.Context) error {
+		c.Response().Header().Set("Content-Type", "text/csv; charset=utf-8")
+		err := a.Database.WriteCSV(c.Request().Context(), c.Param("name"), c.Param("table"), c.Response())
+		if err != nil && c.Response().Committed {
+			panic(http.ErrAbortHandler) // what was sent already is not to be taken for the whole
+		}
+		if err != nil {
+			writeProblem(c.Response(), asProblem(err))
+		}
+		return nil
+	})
+	answer := map[string]*huma.MediaType{"application/json": {Schema: api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.Affected](),
+		true, "")}}
+	declare(api, "POST", path, "add-csv", "Add a CSV file's records; its first line names columns", &huma.RequestBody{Required: true,
+		Content: file}, answer)
+	router.POST("/api/v1/sites/:name/database/tables/:table/csv", func(c echo.Context) error {
+		added, err := a.Database.ReadCSV(c.Request().Context(), c.Param("name"), c.Param("table"), c.Request().Body)
+		if err != nil {
+			writeProblem(c.Response(), asProblem(err))
+			return nil
+		}
+		return c.JSON(http.StatusOK, added)
 	})
 }
 

@@ -27,8 +27,8 @@ func (f *Feature) open(ctx context.Context, name string) (s site.Site, pool *sql
 	return s, pool, release, err
 }
 
-// Page is a site's database and its tables. secrets has it tell how other programs open it.
-func (f *Feature) Page(ctx context.Context, name string, secrets bool) (wire.DatabasePage, error) {
+// Page is a site's database and its tables. secrets has it tell how other programs open it, columns which columns there are.
+func (f *Feature) Page(ctx context.Context, name string, secrets, columns bool) (wire.DatabasePage, error) {
 	s, pool, release, err := f.open(ctx, name)
 	if err != nil {
 		return wire.DatabasePage{}, err
@@ -42,8 +42,34 @@ func (f *Feature) Page(ctx context.Context, name string, secrets bool) (wire.Dat
 			Path: "/" + d.Name}
 		page.Password, page.URL = d.Password, address.String()
 	}
-	page.Tables, err = tablesOf(ctx, pool)
+	if page.Tables, err = tablesOf(ctx, pool); err == nil && columns {
+		err = columnsOf(ctx, pool, page.Tables)
+	}
 	return page, err
+}
+
+// columnsOf names the columns of tables.
+func columnsOf(ctx context.Context, pool *sql.DB, tables []wire.DatabaseTable) error {
+	of := map[string]*wire.DatabaseTable{}
+	for i := range tables {
+		of[tables[i].Name] = &tables[i]
+	}
+	rows, err := pool.QueryContext(ctx, "SELECT TABLE_NAME, COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE() "+
+		"ORDER BY TABLE_NAME, ORDINAL_POSITION")
+	if err != nil {
+		return refused(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var table, column string
+		if err := rows.Scan(&table, &column); err != nil {
+			return err
+		}
+		if t := of[table]; t != nil {
+			t.Columns = append(t.Columns, column)
+		}
+	}
+	return rows.Err()
 }
 
 func tablesOf(ctx context.Context, pool *sql.DB) ([]wire.DatabaseTable, error) {

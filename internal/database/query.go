@@ -225,7 +225,7 @@ func findIn(ctx context.Context, pool *sql.DB, t grid.Table, text string) (found
 	pattern := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(text) + "%"
 	counts, columns, values := []string{}, []string{}, []any{}
 	for _, c := range t.Columns {
-		if strings.HasSuffix(c.Type, "char") || strings.HasSuffix(c.Type, "text") || c.Type == "json" || c.Type == "enum" || c.Type == "set" {
+		if c.IsText() || c.Type == "enum" || c.Type == "set" {
 			counts = append(counts, "COALESCE(SUM("+grid.Name(c.Name)+" LIKE ?), 0)")
 			columns, values = append(columns, c.Name), append(values, pattern)
 		}

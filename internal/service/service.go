@@ -56,6 +56,7 @@ type Options struct {
 	SitePorts   [2]int // range that sites get their ports from; zero leaves it
 	HTTPSPort   int    // 0: 443 where it can be had, else a free one; only a home that has none may choose
 	GatewayPort int    // 0: 80 where it can be had, else a free one; only a new home may choose
+	APIPort     int    // of the API and the console; 0: that of the last time, or a free one
 	HostsFile   string // the machine's; the usual one where empty
 	// RecordsPlain lets that server be reached without TLS.
 	RecordsPlain bool
@@ -91,7 +92,7 @@ func Run(ctx context.Context, o Options) error {
 	if err := o.Home.Prepare(); err != nil {
 		return err
 	}
-	apiListeners, apiPort, err := openAPI(o.Home)
+	apiListeners, apiPort, err := openAPI(o.Home, o.APIPort)
 	if err != nil {
 		return err
 	}
@@ -134,7 +135,7 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	if apiPort != apiPorts[0] {
+	if apiPort != apiPorts[0] && apiPort != o.APIPort {
 		fmt.Fprintf(o.Out, "port %d is taken; the API and the console are on %d\n", apiPorts[0], apiPort)
 	}
 	fmt.Fprintf(o.Out, "Vessik is ready. Sites: %s  Console: %s (sign in with: vessik console)\n",
@@ -285,8 +286,16 @@ func openPort(chosen, usual int, others [2]int) ([]net.Listener, error) {
 	return listeners, err
 }
 
-// openAPI prefers the port of the last time, so that the console keeps its address.
-func openAPI(home home.Home) ([]net.Listener, int, error) {
+// openAPI opens the port that is asked for, or prefers that of the last time, so that the console keeps its address.
+func openAPI(home home.Home, asked int) ([]net.Listener, int, error) {
+	if asked != 0 {
+		listeners, err := gateway.Listen(asked)
+		if err != nil {
+			return nil, 0, fmt.Errorf("-api-port: %w; choose another, or leave it out", err)
+		}
+		keepAPI(home, asked)
+		return listeners, asked, nil
+	}
 	if text, err := os.ReadFile(lastAPI(home)); err == nil {
 		if port, err := strconv.Atoi(strings.TrimSpace(string(text))); err == nil {
 			if listeners, err := gateway.Listen(port); err == nil {
@@ -298,10 +307,15 @@ func openAPI(home home.Home) ([]net.Listener, int, error) {
 	if err != nil {
 		return nil, 0, fmt.Errorf("open the API: %w", err)
 	}
+	keepAPI(home, port)
+	return listeners, port, nil
+}
+
+// keepAPI keeps the port for the next time.
+func keepAPI(home home.Home, port int) {
 	if err := os.MkdirAll(filepath.Dir(lastAPI(home)), 0o700); err == nil {
 		os.WriteFile(lastAPI(home), []byte(strconv.Itoa(port)), 0o600)
 	}
-	return listeners, port, nil
 }
 
 func lastAPI(home home.Home) string { return filepath.Join(home.Dir, "run", "api-port") }

@@ -48,15 +48,17 @@ func TestAHeldGatewayPortIsNamedAndNoOtherChosen(t *testing.T) {
 
 func TestTheAPIKeepsItsPort(t *testing.T) {
 	place := home.Home{Dir: t.TempDir()}
-	first, port, err := openAPI(place)
+	first, port, err := openAPI(place, 0)
 	require.NoError(t, err)
-	_, other, err := openAPI(home.Home{Dir: t.TempDir()})
+	_, other, err := openAPI(home.Home{Dir: t.TempDir()}, 0)
 	require.NoError(t, err)
 	assert.NotEqual(t, port, other, "taken: the next free one")
+	_, _, err = openAPI(place, other)
+	assert.ErrorContains(t, err, "-api-port", "what is asked for is had, or nothing")
 	for _, each := range first {
 		each.Close()
 	}
-	again, port2, err := openAPI(place)
+	again, port2, err := openAPI(place, 0)
 	require.NoError(t, err)
 	assert.Equal(t, port, port2)
 	for _, each := range again {

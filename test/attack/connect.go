@@ -12,8 +12,12 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// rounds is how often what changes while it is judged is tried.
-const rounds = 300
+// rounds is how often what changes while it is judged is tried at least, and patience how long until a connection has stood: a busy machine
+// may have what changes the memory wait for longer than all rounds take.
+const (
+	rounds   = 300
+	patience = 20 * time.Second
+)
 
 // judged tries to have something else connected than what was judged: by memory that changes meanwhile, by many threads, by processes that
 // are started meanwhile, without waiting, and by calls of another architecture.
@@ -54,9 +58,10 @@ func (t Targets) changing(port int) {
 		}
 	})
 	var stood, leaked atomic.Int64
+	until := time.Now().Add(patience)
 	for range 4 {
 		asking.Go(func() {
-			for range rounds / 4 {
+			for round := 0; round < rounds/4 || stood.Load() == 0 && time.Now().Before(until); round++ {
 				fd, err := unix.Socket(unix.AF_INET, unix.SOCK_STREAM, 0)
 				if err != nil {
 					continue

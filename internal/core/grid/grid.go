@@ -34,6 +34,11 @@ func (c Column) IsLong() bool { return slices.Contains(long, c.Type) }
 // IsBinary tells whether values are no text.
 func (c Column) IsBinary() bool { return slices.Contains(binary, c.Type) }
 
+// IsText tells whether values are texts of any length.
+func (c Column) IsText() bool {
+	return strings.HasSuffix(c.Type, "char") || strings.HasSuffix(c.Type, "text") || c.Type == "json"
+}
+
 // Table is what of a table its statements need.
 type Table struct {
 	Name    string
@@ -41,7 +46,8 @@ type Table struct {
 	Key     []string // columns that tell a row from all others; none where nothing does
 }
 
-func (t Table) column(name string) (Column, bool) {
+// Column is one by its name.
+func (t Table) Column(name string) (Column, bool) {
 	i := slices.IndexFunc(t.Columns, func(c Column) bool { return c.Name == name })
 	if i < 0 {
 		return Column{}, false
@@ -54,7 +60,7 @@ func (t Table) Jumps() bool {
 	if len(t.Key) != 1 {
 		return false
 	}
-	c, _ := t.column(t.Key[0])
+	c, _ := t.Column(t.Key[0])
 	return slices.Contains(whole, c.Type)
 }
 
@@ -114,7 +120,7 @@ func Name(name string) string { return "`" + strings.ReplaceAll(name, "`", "``")
 func (t Table) order(a Ask) (columns []string, exact bool) {
 	exact = len(t.Key) > 0
 	if a.Sort != "" {
-		c, _ := t.column(a.Sort)
+		c, _ := t.Column(a.Sort)
 		exact = exact && !slices.Contains(inexact, c.Type) && !c.IsLong()
 		columns = []string{a.Sort}
 	}
@@ -129,7 +135,7 @@ func (t Table) order(a Ask) (columns []string, exact bool) {
 // Select is the statement for a page, one row longer than wanted to tell whether more come. What is read of a column are its value,
 // shortened, and, of long ones, its length behind it; last come the values that the next cursor is made of.
 func (t Table) Select(a Ask) (query string, values []any, err error) {
-	if _, known := t.column(a.Sort); a.Sort != "" && !known {
+	if _, known := t.Column(a.Sort); a.Sort != "" && !known {
 		return "", nil, fmt.Errorf("%s has no column %q to sort by", t.Name, a.Sort)
 	}
 	where, values, err := t.where(a.Filters)
@@ -184,7 +190,7 @@ func (t Table) reads() (reads []string) {
 func (t Table) where(filters []Filter) (conditionsOf []string, values []any, err error) {
 	for _, f := range filters {
 		form, known := conditions[f.Op]
-		if _, there := t.column(f.Column); !known || !there {
+		if _, there := t.Column(f.Column); !known || !there {
 			return nil, nil, fmt.Errorf("%s has no column %q, or %q is no condition", t.Name, f.Column, f.Op)
 		}
 		conditionsOf = append(conditionsOf, fmt.Sprintf(form, Name(f.Column)))
@@ -244,7 +250,7 @@ type Value struct {
 func (t Table) settable(values []Value) ([]any, error) {
 	given := []any{}
 	for _, v := range values {
-		c, known := t.column(v.Column)
+		c, known := t.Column(v.Column)
 		switch {
 		case !known:
 			return nil, fmt.Errorf("%s has no column %q", t.Name, v.Column)

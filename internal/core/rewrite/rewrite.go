@@ -36,6 +36,7 @@ type Rewriter struct {
 	further  []string // and more, looked for in texts in which extra finds something
 	encoded  []string // parts of the address in base64
 	extra    *finder
+	forms    []form     // of a text that is replaced, where it is no address: as it is, then as JSON has it
 	others   bool       // in the text in hand
 	table    string     // of the statement in hand
 	counted  TableCount // for the value in hand
@@ -65,6 +66,9 @@ func (r *Rewriter) another() *Rewriter {
 
 // holds tells whether a text may have something that is to be changed.
 func (r *Rewriter) holds(text string) bool {
+	if r.forms != nil {
+		return r.holdsForm(text)
+	}
 	return !r.still && strings.Contains(text, r.from.host) || r.others && r.folders != nil && strings.Contains(text, r.folders.last())
 }
 
@@ -218,6 +222,9 @@ func (r *Rewriter) text(text string) string {
 
 // appendText is text into a buffer, to which nothing is appended where there is nothing to replace; it returns how many were.
 func (r *Rewriter) appendText(out *[]byte, text string) (replaced int) {
+	if r.forms != nil {
+		return r.appendForms(out, text)
+	}
 	text, paths := r.moved(text)
 	r.counted.Paths += paths
 	done, search, strange := 0, 0, -1

@@ -1,6 +1,9 @@
 package wire
 
-import "vessik/internal/core/grid"
+import (
+	"vessik/internal/core/grid"
+	"vessik/internal/core/rewrite"
+)
 
 // DatabasePage is a site's database, and what is in it.
 type DatabasePage struct {
@@ -17,12 +20,13 @@ type DatabasePage struct {
 
 // DatabaseTable is a table or a view.
 type DatabaseTable struct {
-	Name      string `json:"name"`
-	View      bool   `json:"view"`
-	Rows      int64  `json:"rows" doc:"As the server estimates it"`
-	Bytes     int64  `json:"bytes" doc:"With its indexes"`
-	Engine    string `json:"engine"`
-	Collation string `json:"collation"`
+	Name      string   `json:"name"`
+	View      bool     `json:"view"`
+	Rows      int64    `json:"rows" doc:"As the server estimates it"`
+	Bytes     int64    `json:"bytes" doc:"With its indexes"`
+	Engine    string   `json:"engine"`
+	Collation string   `json:"collation"`
+	Columns   []string `json:"columns,omitempty" doc:"Where they are asked for"`
 }
 
 // TableStructure is how a table is made up.
@@ -134,4 +138,33 @@ type FoundText struct {
 	Table  string `json:"table"`
 	Column string `json:"column"`
 	Rows   int64  `json:"rows"`
+}
+
+// AskReplace asks that one text takes the place of another, everywhere in a site's database.
+type AskReplace struct {
+	Text    string `json:"text" doc:"Upper and lower case are told apart"`
+	With    string `json:"with"`
+	Preview bool   `json:"preview,omitempty" doc:"Change nothing: tell what would be changed"`
+}
+
+// Replaced is what was replaced, or would be.
+type Replaced struct {
+	Columns   []ReplacedColumn `json:"columns" nullable:"false"`
+	Left      []rewrite.Left   `json:"left" nullable:"false" doc:"Values that were left alone; the first 100"`
+	LeftCount int              `json:"left_count"`
+}
+
+// ReplacedColumn is what was replaced in one column.
+type ReplacedColumn struct {
+	Table    string            `json:"table"`
+	Column   string            `json:"column"`
+	Rows     int64             `json:"rows"`
+	Places   int64             `json:"places" doc:"At which the text stood"`
+	Examples []ReplacedExample `json:"examples" nullable:"false" doc:"The first three"`
+}
+
+// ReplacedExample is a part of one value, before and after.
+type ReplacedExample struct {
+	Before string `json:"before"`
+	After  string `json:"after"`
 }
