@@ -233,7 +233,8 @@ func files(t *testing.T, s *service, ask func(sql string) string) {
 	require.NoError(t, os.WriteFile(file, []byte("\ufeffid,näme\r\n905,\"a, \"\"b\"\"\nc\"\r\n906,\\N\r\n"), 0o600))
 	_, errs, code = s.cli("database", "orchard-days", "-add", file, "-table", "copied")
 	require.Zero(t, code, errs)
-	assert.Equal(t, "name\n612C202262220A63\nnone", ask("SELECT COALESCE(HEX(`näme`), 'none') AS name FROM copied WHERE id > 904 ORDER BY id LIMIT 2"))
+	assert.Equal(t, "name\n612C202262220A63\nnone",
+		ask("SELECT COALESCE(HEX(`näme`), 'none') AS name FROM copied WHERE id > 904 ORDER BY id LIMIT 2"))
 	_, _, code = s.cli("dump", "orchard-days", "-table", "nothing", "-csv")
 	assert.NotZero(t, code)
 	ask("DROP TABLE copied, old")

@@ -54,7 +54,7 @@ func init() {
 			restoreCommand, usersCommand, editCommand,
 			terminalCommand, runCommandCommand}},
 		{"Stack", []command{restackCommand, trialCommand, settingsCommand, enginesCommand, cmsCommand}},
-		{"Look inside", []command{infoCommand, mailCommand, mailServerCommand, outgoingCommand, logsCommand, operationsCommand}},
+		{"Look inside", []command{infoCommand, mailCommand, mailServerCommand, outgoingCommand, errorsCommand, logsCommand, operationsCommand}},
 		{"Machine", []command{surveyCommand, hostsCommand, authorityCommand, defaultsCommand, atLoginCommand, completionCommand}},
 		{"Service", []command{serveCommand, demoCommand, statusCommand, consoleCommand, versionCommand}},
 	}

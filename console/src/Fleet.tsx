@@ -483,6 +483,18 @@ export const stackText = (s: Site) =>
     )
     .join(" · ")
 
+// Complaints are the places in a site's code of which PHP complained.
+const Complaints = ({ site: s }: { site: Site }) =>
+  s.php_errors > 0 && (
+    <Link
+      href={`/sites/${s.name}/errors`}
+      className="ml-2 whitespace-nowrap border border-line-strong px-1 font-mono text-[12px] font-normal text-soft hover:text-accent"
+      title="Places in the code of which PHP complained"
+    >
+      PHP {s.php_errors}
+    </Link>
+  )
+
 function Row({
   site: s,
   report,
@@ -539,6 +551,7 @@ function Row({
         }
       >
         {busy ? <span className="text-accent">{live.text}</span> : stateOf(s)}
+        <Complaints site={s} />
       </span>
       <Address site={s} />
       <span

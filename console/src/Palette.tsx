@@ -191,6 +191,7 @@ function WithSite({ site, doing: { close, lead, act } }: { site: Site; doing: Do
       {[
         ["settings", "Settings"],
         ["logs", "Logs"],
+        ["errors", "What PHP said"],
         ["database", "Database"],
         ["outgoing", "What it asks of other machines"],
         ["parts", "Plugins and themes"],

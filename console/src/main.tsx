@@ -7,6 +7,7 @@ import { useChanges, useLost } from "./live"
 import { Bring } from "./Bring"
 import { Engines } from "./Engines"
 import { Fleet } from "./Fleet"
+import { ErrorsPage } from "./Errors"
 import { FleetFile } from "./FleetFile"
 import { InfoPage } from "./Info"
 import { CMSPage } from "./CMS"
@@ -170,6 +171,7 @@ function App({ link }: { link: string }) {
               </Route>
               <Route path="/sites/:name/database">{(p) => <DatabasePage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/outgoing">{(p) => <OutgoingPage name={p.name} key={p.name} />}</Route>
+              <Route path="/sites/:name/errors">{(p) => <ErrorsPage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/info">{(p) => <InfoPage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/parts">{(p) => <PartsPage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/restore">{(p) => <RestorePage name={p.name} key={p.name} />}</Route>

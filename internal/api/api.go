@@ -39,6 +39,7 @@ import (
 	"vessik/internal/origin"
 	"vessik/internal/outgoing"
 	"vessik/internal/parts"
+	"vessik/internal/phperrors"
 	"vessik/internal/records"
 	"vessik/internal/registry"
 	"vessik/internal/rename"
@@ -86,6 +87,7 @@ type Rooms struct {
 	Fleet      *fleet.Feature
 	Mail       *mailbox.Mailbox
 	Outgoing   *outgoing.Feature
+	PHPErrors  *phperrors.Feature
 	Database   *database.Feature
 	// Own are the process ids of engines that the service runs for itself, by engine.
 	Own func() map[string]int
@@ -139,7 +141,7 @@ func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
 	for _, routes := range []func(huma.API, *echo.Echo){a.serviceRoutes, a.operationsRoutes, a.sitesRoutes, a.createRoutes, a.enginesRoutes,
 		a.cmsRoutes, a.restackRoutes, a.settingsRoutes, a.trialRoutes, a.renameRoutes, a.loadRoutes, a.restoreRoutes, a.partsRoutes,
 		a.uploadsRoutes, a.usersRoutes, a.infoRoutes, a.logsRoutes, a.commandRoutes, a.fleetRoutes, a.hostsRoutes, a.authorityRoutes,
-		a.mailRoutes, a.outgoingRoutes, a.databaseRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes, a.dumpRoutes} {
+		a.mailRoutes, a.outgoingRoutes, a.databaseRoutes, a.phpErrorRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes, a.dumpRoutes} {
 		routes(document, router)
 	}
 	router.POST(signInPath, a.signIn)

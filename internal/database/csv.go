@@ -24,8 +24,8 @@ const (
 	bytesTogether = 1 << 20
 )
 
-// WriteCSV writes a table as CSV (RFC 4180), as it is at one moment; its first record are the columns' names. Bytes stand in hexadecimal digits,
-// as SQL writes them.
+// WriteCSV writes a table as CSV (RFC 4180), as it is at one moment; its first record are the columns' names. Bytes stand in hexadecimal
+// digits, as SQL writes them.
 func (f *Feature) WriteCSV(ctx context.Context, name, table string, w io.Writer) error {
 	return f.inTable(ctx, name, table, func(pool *sql.DB, t grid.Table) error {
 		names, record := []string{}, make([]string, len(t.Columns))

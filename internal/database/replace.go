@@ -20,8 +20,8 @@ const (
 	examples      = 3                // of a column are shown
 )
 
-// replacing is one text on its way into the place of another, in all tables, by two connections: one reads what was there when it began, the
-// other changes.
+// replacing is one text on its way into the place of another, in all tables, by two connections: one reads what was there when it began,
+// the other changes.
 type replacing struct {
 	reader, writer *sql.Conn
 	rewriter       *rewrite.Rewriter
@@ -35,7 +35,8 @@ func (f *Feature) Replace(ctx context.Context, name string, asked wire.AskReplac
 	ctx, cancel := context.WithTimeout(ctx, mostReplacing)
 	defer cancel()
 	if asked.Text == "" || asked.Text == asked.With {
-		return wire.Replaced{}, site.Problems{{Field: "text", Message: "there is nothing to replace", Remedy: "name a text, and another for its place"}}
+		return wire.Replaced{}, site.Problems{{Field: "text", Message: "there is nothing to replace",
+			Remedy: "name a text, and another for its place"}}
 	}
 	_, pool, release, err := f.open(ctx, name)
 	if err != nil {

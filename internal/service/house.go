@@ -40,6 +40,7 @@ import (
 	"vessik/internal/outgoing"
 	"vessik/internal/ownfile"
 	"vessik/internal/parts"
+	"vessik/internal/phperrors"
 	"vessik/internal/points"
 	"vessik/internal/proc"
 	"vessik/internal/records"
@@ -268,7 +269,8 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, mail *mailbox
 		Fleet:     &fleet.Feature{Machine: m, Operations: ops, Facts: known},
 		Mail:      mail,
 		Database:  &database.Feature{Machine: m},
-		Outgoing:  &outgoing.Feature{Machine: m, Verifier: verifier, Records: kept, Ledger: ledger}}
+		Outgoing:  &outgoing.Feature{Machine: m, Verifier: verifier, Records: kept, Ledger: ledger},
+		PHPErrors: &phperrors.Feature{Machine: m, Records: kept}}
 	h.rooms.Uploads.Sweep(0) // of a service that ended, before anybody brings something
 	h.rooms.Fleet.Judge = func(requests []site.Request) site.Problems {
 		_, problems := h.rooms.Create.Preview(requests)
@@ -318,6 +320,7 @@ func (h *house) resume(ctx context.Context) error {
 	h.work.Go(h.rooms.Machine.LookAfter)
 	h.work.Go(h.rooms.Mail.LookAfter)
 	h.work.Go(h.rooms.Outgoing.LookAfter)
+	h.work.Go(h.rooms.PHPErrors.LookAfter)
 	h.work.Go(h.rooms.Rename.EndForwards)
 	h.work.Go(h.rooms.Engines.NoteUse)
 	h.work.Go(h.rooms.Lifecycle.AwaitInstallers)

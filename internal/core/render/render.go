@@ -15,6 +15,7 @@ import (
 	"time"
 	"unicode"
 
+	"vessik/internal/core/phperrors"
 	"vessik/internal/core/site"
 )
 
@@ -159,6 +160,9 @@ func (p PHP) CMSPrepend() string {
 
 // DebugNames are the constants that a site which debugs has from here, as alternatives of a pattern.
 func (p PHP) DebugNames() string { return strings.Join(slices.Sorted(maps.Keys(p.CMSDebug)), "|") }
+
+// RequestMark begins a line of the log that names a request.
+func (p PHP) RequestMark() string { return phperrors.RequestMark }
 
 func (p PHP) Pool() string { return render("php-fpm.conf", p) }
 func (p PHP) Ini() string  { return render("php.ini", p) }

@@ -11,8 +11,8 @@ import (
 // form is one way in which a text stands in a value, and what takes its place there.
 type form struct{ from, to string }
 
-// NewText prepares a rewriter that puts one text in the place of another, wherever and however it stands: in plain text, in strings of PHP's
-// serialised values, whose lengths it mends, and in JSON, as JSON writes it. Upper and lower case are told apart.
+// NewText prepares a rewriter that puts one text in the place of another, wherever and however it stands: in plain text, in strings of
+// PHP's serialised values, whose lengths it mends, and in JSON, as JSON writes it. Upper and lower case are told apart.
 func NewText(from, to string) *Rewriter {
 	r := &Rewriter{from: address{host: from}, still: from == to || from == "", report: Tally{Tables: map[string]TableCount{}, Left: []Left{}}}
 	r.forms = []form{{from, to}}

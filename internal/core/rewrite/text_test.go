@@ -41,8 +41,9 @@ func TestWhatTextsAreReplacedIsCounted(t *testing.T) {
 	r.Leave("the table has no key", "a fern")
 	tally := r.Tally()
 	assert.Equal(t, map[string]TableCount{"posts.title": {Values: 1, Addresses: 2}}, tally.Tables)
-	assert.Equal(t, []Left{{"posts.title", "a damaged serialised value", `a:1:{s:4:"fern"}`}, {"posts.note", "the table has no key", "a fern"}},
-		tally.Left)
+	assert.Equal(t, []Left{
+		{"posts.title", "a damaged serialised value", `a:1:{s:4:"fern"}`}, {"posts.note", "the table has no key", "a fern"},
+	}, tally.Left)
 }
 
 // What is JSON stays so, whatever is replaced, and a value that has none of the forms has nothing to replace.

@@ -35,6 +35,7 @@ type Site struct {
 	Stack         FullStack          `json:"stack"`
 	Port          int                `json:"port"`
 	Resting       bool               `json:"resting" doc:"Running, with its PHP not loaded until somebody asks"`
+	PHPErrors     int                `json:"php_errors" doc:"Places in its code of which PHP complained, since that was last forgotten"`
 	Origin        site.Origin        `json:"origin,omitzero"`
 	Group         string             `json:"group" doc:"Label under which the fleet shows it"`
 	Note          string             `json:"note"`

@@ -27,26 +27,49 @@ if (is_file($_SERVER['DOCUMENT_ROOT'] . '/.user.ini')) { // ours takes the place
 define('{{$name}}', {{$value}});
 {{- end}}
 {{- end}}
-{{- if or .Site.TrialOf .Site.Settings.Debug}}
-// A CMS turns down what PHP reports; here everything counts, except what is silenced with @ (which leaves 0, or 4437 since PHP 8).
-set_error_handler(static function ($level, $text, $file, $line) {
+// Which request had PHP complain of what, and where, is noted in its log once the request is over.
+(static function () {
+    $said = [];
+    set_error_handler(static function ($level, $text, $file, $line) use (&$said) {
 {{- if and .Site.Settings.Debug .CMSDebug}}
-    if (preg_match('/^Constant ({{.DebugNames}}) already defined/', $text)) { // by us, and again by the site's own configuration
-        return true;
-    }
+        if (preg_match('/^Constant ({{.DebugNames}}) already defined/', $text)) { // by us, and again by the site's own configuration
+            return true;
+        }
 {{- end}}
-    $now = error_reporting();
-    if (($level & $now) !== 0 || $now === 0 || $now === 4437) {
-        return false;
-    }
-    $name = [E_DEPRECATED => 'Deprecated', E_USER_DEPRECATED => 'Deprecated', E_NOTICE => 'Notice', E_USER_NOTICE => 'Notice', E_WARNING => 'Warning', E_USER_WARNING => 'Warning'][$level] ?? 'Notice';
-    error_log("PHP $name:  $text in $file on line $line");
+        $now = error_reporting();
+        if (($level & $now) !== 0) {
+            if (count($said) < 50) {
+                $said["$file:$line"] = true;
+            }
+            return false;
+        }
+{{- if or .Site.TrialOf .Site.Settings.Debug}}
+        // A CMS turns down what PHP reports; here everything counts, except what is silenced with @ (which leaves 0, or 4437 since PHP 8).
+        if ($now !== 0 && $now !== 4437) {
+            $name = [E_DEPRECATED => 'Deprecated', E_USER_DEPRECATED => 'Deprecated', E_NOTICE => 'Notice', E_USER_NOTICE => 'Notice',
+                E_WARNING => 'Warning', E_USER_WARNING => 'Warning'][$level] ?? 'Notice';
+            error_log("PHP $name:  $text in $file on line $line");
+            $said["$file:$line"] = true;
 {{- if .Site.Settings.Debug}}
-    if (ini_get('display_errors') && PHP_SAPI !== 'cli') {
-        echo "<br />\n<b>$name</b>: " . htmlspecialchars($text) . " in <b>$file</b> on line <b>$line</b><br />\n";
-    }
+            if (ini_get('display_errors') && PHP_SAPI !== 'cli') {
+                echo "<br />\n<b>$name</b>: " . htmlspecialchars($text) . " in <b>$file</b> on line <b>$line</b><br />\n";
+            }
 {{- end}}
-    return false;
-}, E_ALL);
+        }
 {{- end}}
+        return false;
+    }, E_ALL);
+    register_shutdown_function(static function () use (&$said) {
+        $last = error_get_last();
+        $fatal = E_ERROR | E_PARSE | E_CORE_ERROR | E_COMPILE_ERROR | E_USER_ERROR | E_RECOVERABLE_ERROR;
+        if ($last !== null && ($last['type'] & $fatal) !== 0) {
+            $said[$last['file'] . ':' . $last['line']] = true;
+        }
+        if ($said !== [] && function_exists('json_encode')) {
+            $request = ['method' => $_SERVER['REQUEST_METHOD'] ?? '', 'uri' => substr($_SERVER['REQUEST_URI'] ?? '', 0, 400),
+                'said' => array_keys($said)];
+            error_log('{{.RequestMark}}' . json_encode($request, JSON_PARTIAL_OUTPUT_ON_ERROR | JSON_UNESCAPED_SLASHES));
+        }
+    });
+})();
 {{.CMSPrepend}}
