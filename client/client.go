@@ -582,3 +582,8 @@ func DialLoopback(ctx context.Context, _, address string) (net.Conn, error) {
 	var dialer net.Dialer
 	return dialer.DialContext(ctx, "tcp", net.JoinHostPort("127.0.0.1", port))
 }
+
+// Terminal is a one-time address, below the API's, of a terminal in a site's cell: a WebSocket as those of commands.
+func (c *Client) Terminal(ctx context.Context, site string) (link Link, err error) {
+	return link, c.call(ctx, "POST", sitePath(site, "/terminal"), nil, &link)
+}

@@ -1,5 +1,5 @@
 import { QueryClientProvider } from "@tanstack/react-query"
-import { useEffect, useState } from "react"
+import { lazy, Suspense, useEffect, useState } from "react"
 import { createRoot } from "react-dom/client"
 import { Link, Route, Switch, useLocation } from "wouter"
 import { queries, Refusal, signIn, signOut, useDefaults, useStatus } from "./api"
@@ -29,6 +29,15 @@ import { SitePage } from "./SitePage"
 import { TrialPage } from "./Trial"
 import "./tokens.css"
 import { Guard, Notice, Word } from "./ui"
+
+const TerminalPage = lazy(() => import("./Terminal"))
+
+// Shell is a page that is loaded when it is opened.
+const Shell = ({ name }: { name: string }) => (
+  <Suspense fallback={<div className="h-64 animate-pulse bg-wash" aria-busy />}>
+    <TerminalPage name={name} />
+  </Suspense>
+)
 
 type Theme = "light" | "dark"
 
@@ -172,6 +181,7 @@ function App({ link }: { link: string }) {
               <Route path="/sites/:name/database">{(p) => <DatabasePage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/outgoing">{(p) => <OutgoingPage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/errors">{(p) => <ErrorsPage name={p.name} key={p.name} />}</Route>
+              <Route path="/sites/:name/terminal">{(p) => <Shell name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/info">{(p) => <InfoPage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/parts">{(p) => <PartsPage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/restore">{(p) => <RestorePage name={p.name} key={p.name} />}</Route>

@@ -108,6 +108,8 @@ type API struct {
 
 	tickets  tickets
 	sessions sessions
+	// terminals are those of the console.
+	terminals terminals
 }
 
 // ConsoleURL is where the console lives.
@@ -141,7 +143,7 @@ func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
 	for _, routes := range []func(huma.API, *echo.Echo){a.serviceRoutes, a.operationsRoutes, a.sitesRoutes, a.createRoutes, a.enginesRoutes,
 		a.cmsRoutes, a.restackRoutes, a.settingsRoutes, a.trialRoutes, a.renameRoutes, a.loadRoutes, a.restoreRoutes, a.partsRoutes,
 		a.uploadsRoutes, a.usersRoutes, a.infoRoutes, a.logsRoutes, a.commandRoutes, a.fleetRoutes, a.hostsRoutes, a.authorityRoutes,
-		a.mailRoutes, a.outgoingRoutes, a.databaseRoutes, a.phpErrorRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes, a.dumpRoutes} {
+		a.mailRoutes, a.outgoingRoutes, a.databaseRoutes, a.terminalRoutes, a.phpErrorRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes, a.dumpRoutes} {
 		routes(document, router)
 	}
 	router.POST(signInPath, a.signIn)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"sync/atomic"
 
 	"github.com/coder/websocket"
 	"github.com/danielgtaylor/huma/v2"
@@ -45,63 +46,102 @@ func (a *API) commandRoutes(api huma.API, router *echo.Echo) {
 			socket.Close(websocket.StatusUnsupportedData, "the first message is a command")
 			return nil
 		}
-		code, err := a.runCommand(ctx, cancel, socket, c.Param("name"), asked)
-		said := wire.CommandEvent{Exit: &code}
-		if err != nil {
-			said = wire.CommandEvent{Problem: err.Error()}
-		}
-		if text, err := json.Marshal(said); err == nil {
-			socket.Write(ctx, websocket.MessageText, text)
-		}
-		socket.Close(websocket.StatusNormalClosure, "")
+		run := &attached{ctx: ctx, cancel: cancel, socket: socket}
+		run.finish(a.runCommand(run, c.Param("name"), asked))
 		return nil
 	})
 }
 
-func (a *API) runCommand(ctx context.Context, cancel func(), socket *websocket.Conn, name string, asked wire.Command) (int, error) {
+// attached is a command that somebody runs over a WebSocket.
+type attached struct {
+	ctx    context.Context
+	cancel func()
+	socket *websocket.Conn
+	typed  chan struct{} // where somebody wants to know of input
+	room   chan struct{} // where output waits for whoever reads
+	unseen atomic.Int64  // bytes of it that are not shown yet
+}
+
+// finish tells how a command ended.
+func (r *attached) finish(code int, err error) {
+	said := wire.CommandEvent{Exit: &code}
+	if err != nil {
+		said = wire.CommandEvent{Problem: err.Error()}
+	}
+	if text, err := json.Marshal(said); err == nil {
+		r.socket.Write(r.ctx, websocket.MessageText, text)
+	}
+	r.socket.Close(websocket.StatusNormalClosure, "")
+}
+
+func (a *API) runCommand(run *attached, name string, asked wire.Command) (int, error) {
 	in, input := io.Pipe()
 	resized := make(chan command.Terminal, 1)
 	defer input.Close()
 	go func() {
 		defer close(resized)
 		for {
-			kind, message, err := socket.Read(ctx)
+			kind, message, err := run.socket.Read(run.ctx)
 			if err != nil { // whoever asked is gone, and so the command ends
 				input.CloseWithError(io.ErrUnexpectedEOF)
-				cancel()
+				run.cancel()
 				return
 			}
 			if kind == websocket.MessageBinary {
+				if run.typed != nil {
+					select {
+					case run.typed <- struct{}{}:
+					default: // it is being told
+					}
+				}
 				input.Write(message)
 				continue
 			}
 			var event wire.CommandEvent
-			if json.Unmarshal(message, &event) != nil {
-				continue
-			}
-			if event.EndOfInput {
-				input.Close()
-			}
-			if event.Size != nil {
-				select {
-				case resized <- *event.Size:
-				default:
-				}
+			if json.Unmarshal(message, &event) == nil {
+				run.hear(event, input, resized)
 			}
 		}
 	}()
-	return a.Command.Run(ctx, name, asked, command.Streams{In: in, Out: output{ctx, socket, wire.StandardOutput},
-		Err: output{ctx, socket, wire.StandardError}, Resized: resized})
+	return a.Command.Run(run.ctx, name, asked, command.Streams{In: in, Out: output{run, wire.StandardOutput},
+		Err: output{run, wire.StandardError}, Resized: resized})
+}
+
+// hear does what is said of a running command.
+func (r *attached) hear(event wire.CommandEvent, input io.Closer, resized chan<- command.Terminal) {
+	if event.EndOfInput {
+		input.Close()
+	}
+	if event.Size != nil {
+		select {
+		case resized <- *event.Size:
+		default:
+		}
+	}
+	if event.Seen > 0 && r.room != nil {
+		r.unseen.Add(-event.Seen)
+		select {
+		case r.room <- struct{}{}:
+		default: // it knows
+		}
+	}
 }
 
 // output sends what a command prints.
 type output struct {
-	ctx    context.Context
-	socket *websocket.Conn
+	*attached
 	stream byte
 }
 
 func (o output) Write(text []byte) (int, error) {
+	for o.room != nil && o.unseen.Load() > mostUnseen { // else a page would keep all that comes
+		select {
+		case <-o.room:
+		case <-o.ctx.Done():
+			return 0, o.ctx.Err()
+		}
+	}
+	o.unseen.Add(int64(len(text)))
 	if err := o.socket.Write(o.ctx, websocket.MessageBinary, append([]byte{o.stream}, text...)); err != nil {
 		return 0, fmt.Errorf("send what it printed: %w", err)
 	}

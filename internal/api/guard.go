@@ -32,7 +32,8 @@ func (a *API) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		header.Set("Referrer-Policy", "same-origin")
 		header.Set("X-Frame-Options", "DENY")
 		header.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: "+
-			"blob:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+			"blob:; font-src 'self'; connect-src 'self' ws://"+site.ConsoleHost+":"+strconv.Itoa(a.Port)+
+			"; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 		host, ours := a.ownHost(r.Host)
 		if !ours {
 			return echo.NewHTTPError(http.StatusMisdirectedRequest, "this service is not called "+r.Host)

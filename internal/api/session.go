@@ -89,6 +89,14 @@ func (s *sessions) use(secret string, now time.Time) bool {
 	return true
 }
 
+// isOpen tells whether a session, by its hash, is open; that is no use of it.
+func (s *sessions) isOpen(key string, now time.Time) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	session, known := s.open[key]
+	return known && now.Sub(session.UsedAt) <= sessionIdle
+}
+
 // end closes those that are chosen.
 func (s *sessions) end(chosen func(key string, session wire.Session) bool) (ended int) {
 	s.mu.Lock()

@@ -485,6 +485,7 @@ type TerminalSize struct {
 type CommandEvent struct {
 	Size       *TerminalSize `json:"size,omitempty"`
 	EndOfInput bool          `json:"end_of_input,omitempty"`
+	Seen       int64         `json:"seen,omitempty" doc:"Of a terminal of the console: how many more bytes of its output were shown"`
 	Exit       *int          `json:"exit,omitempty"`
 	Problem    string        `json:"problem,omitempty"`
 }
