@@ -53,7 +53,7 @@ func init() {
 		{"Content", []command{stencilCommand, shelfCommand, partsCommand, sqlCommand, databaseCommand, dumpCommand, loadCommand,
 			restoreCommand, usersCommand, editCommand,
 			terminalCommand, runCommandCommand}},
-		{"Stack", []command{restackCommand, trialCommand, settingsCommand, enginesCommand, cmsCommand}},
+		{"Stack", []command{restackCommand, trialCommand, settingsCommand, helpersCommand, enginesCommand, cmsCommand}},
 		{"Look inside", []command{infoCommand, mailCommand, mailServerCommand, outgoingCommand, errorsCommand, logsCommand, operationsCommand}},
 		{"Machine", []command{surveyCommand, hostsCommand, authorityCommand, defaultsCommand, atLoginCommand, completionCommand}},
 		{"Service", []command{serveCommand, demoCommand, statusCommand, consoleCommand, versionCommand}},

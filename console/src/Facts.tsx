@@ -196,6 +196,11 @@ function FolderFacts({ site: s, busy }: Shown) {
               <Mono className="break-all">{dir}</Mono>
             </Fact>
           ))}
+          {!!settings?.helpers?.length && (
+            <Fact name="local helpers">
+              <Mono className="break-all">{settings.helpers.join(", ")}</Mono>
+            </Fact>
+          )}
         </>,
       )}
       {s.origin?.kind && (

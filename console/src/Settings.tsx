@@ -127,6 +127,7 @@ function Filled({ site, data }: { site: Site; data: SettingsData }) {
           <Behaviour form={form} />
           <Limits page={data} settings={s} edit={edit} />
           <Folders form={form} />
+          <Helpers form={form} name={site.name} />
           <Actions form={form} running={running} />
           <History form={form} running={running} />
         </section>
@@ -262,6 +263,41 @@ function OtherMachines({ form }: { form: Form }) {
       {list("outgoing_allow", "in any case", "api.example.org *.example.org 203.0.113.0/24 :8080")}
       {list("outgoing_refuse", "in no case", "none")}
     </>
+  )
+}
+
+// Helpers are PHP of this machine that is loaded for the site.
+function Helpers({ form, name }: { form: Form; name: string }) {
+  const { s, edit } = form
+  const all = useQuery({
+    queryKey: ["helpers", name],
+    queryFn: () => answer(api.GET("/api/v1/sites/{name}/helpers", of({ name }))),
+  }).data
+  const on = s.helpers ?? []
+  return (
+    <fieldset className="mt-6">
+      <legend className="mb-1 text-[15px] font-semibold">Local helpers</legend>
+      {all?.length === 0 && (
+        <p className="text-soft">
+          PHP of this machine, outside the site’s folder: write it as <Mono>helpers/NAME.php</Mono> in the
+          home folder.
+        </p>
+      )}
+      {all?.map((h) => (
+        <label key={h.name} className="mt-1 flex flex-wrap items-baseline gap-x-2">
+          <input
+            type="checkbox"
+            className="accent-(--accent)"
+            checked={on.includes(h.name)}
+            onChange={(e) =>
+              edit({ helpers: e.target.checked ? [...on, h.name] : on.filter((other) => other !== h.name) })
+            }
+          />
+          <Mono>{h.name}</Mono>{" "}
+          <span className="text-soft">{h.missing ? "is nowhere any more" : h.about}</span>
+        </label>
+      ))}
+    </fieldset>
   )
 }
 

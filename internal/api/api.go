@@ -29,6 +29,7 @@ import (
 	"vessik/internal/engines"
 	"vessik/internal/facts"
 	"vessik/internal/fleet"
+	"vessik/internal/helpers"
 	"vessik/internal/hosts"
 	"vessik/internal/info"
 	"vessik/internal/lifecycle"
@@ -88,6 +89,7 @@ type Rooms struct {
 	Mail       *mailbox.Mailbox
 	Outgoing   *outgoing.Feature
 	PHPErrors  *phperrors.Feature
+	Helpers    *helpers.Feature
 	Database   *database.Feature
 	// Own are the process ids of engines that the service runs for itself, by engine.
 	Own func() map[string]int
@@ -143,7 +145,8 @@ func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
 	for _, routes := range []func(huma.API, *echo.Echo){a.serviceRoutes, a.operationsRoutes, a.sitesRoutes, a.createRoutes, a.enginesRoutes,
 		a.cmsRoutes, a.restackRoutes, a.settingsRoutes, a.trialRoutes, a.renameRoutes, a.loadRoutes, a.restoreRoutes, a.partsRoutes,
 		a.uploadsRoutes, a.usersRoutes, a.infoRoutes, a.logsRoutes, a.commandRoutes, a.fleetRoutes, a.hostsRoutes, a.authorityRoutes,
-		a.mailRoutes, a.outgoingRoutes, a.databaseRoutes, a.terminalRoutes, a.phpErrorRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes, a.dumpRoutes} {
+		a.mailRoutes, a.outgoingRoutes, a.databaseRoutes, a.terminalRoutes, a.phpErrorRoutes,
+		a.helperRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes, a.dumpRoutes} {
 		routes(document, router)
 	}
 	router.POST(signInPath, a.signIn)

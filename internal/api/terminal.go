@@ -24,7 +24,8 @@ const (
 	terminalForgets = 30 * time.Second
 )
 
-// terminals are those of the console: by their one-time address, whose session each belongs to while it is not open yet; and how many are open.
+// terminals are those of the console: by their one-time address, whose session each belongs to while it is not open yet; and how many are
+// open.
 type terminals struct {
 	mu      sync.Mutex
 	waiting map[string]waitingTerminal
@@ -71,8 +72,8 @@ func (t *terminals) end() {
 	t.open--
 }
 
-// terminalRoutes are terminals of the console: a shell in the site's cell, over a WebSocket as commands have it, that ends with the page, with
-// its session, or when nothing was typed for an hour.
+// terminalRoutes are terminals of the console: a shell in the site's cell, over a WebSocket as commands have it, that ends with the page,
+// with its session, or when nothing was typed for an hour.
 func (a *API) terminalRoutes(api huma.API, router *echo.Echo) {
 	register(api, "POST", "/sites/{name}/terminal", "new-terminal", "A one-time address of a terminal in the site's cell (WebSocket)",
 		func(_ context.Context, in *struct {

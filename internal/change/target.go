@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"vessik/internal/cms"
 	"vessik/internal/core/outgoing"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
@@ -91,6 +92,14 @@ func (c *Changer) CheckSettings(ctx context.Context, s site.Site, settings site.
 		if e, err := outgoing.Parse(entry); err == nil && e.Own() != 0 && c.Machine.Kept(e.Own()) {
 			problems = append(problems, site.Problem{Site: s.Name, Field: "outgoing-allow", Message: fmt.Sprintf("port %d of this machine is "+
 				"Vessik's own or another site's, and is opened to no site", e.Own()), Remedy: "leave it out; another site is reached by its domain"})
+		}
+	}
+	known := c.Machine.Helpers(s)
+	for _, name := range settings.Helpers {
+		is := func(h cms.Helper) bool { return h.Name == name }
+		if !slices.Contains(s.Settings.Helpers, name) && !slices.ContainsFunc(known, is) {
+			problems = append(problems, site.Problem{Site: s.Name, Field: "helpers", Message: "there is no helper " + name,
+				Remedy: "write it as " + filepath.Join(c.Machine.HelpersFolder(), name+".php") + ", or choose one of: vessik helpers " + s.Name})
 		}
 	}
 	for _, entry := range settings.Allow {

@@ -110,6 +110,7 @@ func (j *judge) all() {
 	j.texts(k)
 	j.web(k)
 	j.touches(k)
+	j.helpers(k)
 }
 
 // layout judges how a site is laid out.
@@ -295,6 +296,19 @@ func (j *judge) touches(k *Definition) {
 		}
 		for n, text := range t.SQL {
 			j.template(fmt.Sprintf("%s.sql[%d]", entry, n), text)
+		}
+	}
+}
+
+func (j *judge) helpers(k *Definition) {
+	seen := map[string]bool{}
+	for i, h := range k.Helpers.Brings {
+		entry := fmt.Sprintf("helpers.brings[%d]", i)
+		if name := strings.TrimSuffix(h.Name, ".settings"); !cmsName.MatchString(name) || seen[h.Name] {
+			j.add(entry+".name", "%q is not a name of its own: a to z, 0 to 9 and hyphens, and .settings behind it where it is loaded first", h.Name)
+		}
+		if seen[h.Name] = true; strings.TrimSpace(h.PHP) == "" || strings.Contains(h.PHP, "<?php") {
+			j.add(entry+".php", "give PHP, without its opening tag")
 		}
 	}
 }

@@ -41,6 +41,9 @@ type PHPPlace struct {
 	Prepend string
 	// Debug are the CMS's constants for a site that debugs, with their values in PHP.
 	Debug map[string]string
+	// Helper is the text of a local helper, HelperLoad the CMS's PHP that has $file be loaded as a plugin is.
+	Helper     func(name string) (text string, ok bool)
+	HelperLoad string
 }
 
 // PHPMaster is one site's PHP: a listening socket that the service holds, and an FPM master that serves it in a cell.
@@ -113,12 +116,16 @@ func (m *PHPMaster) configure(e *Engine, s site.Site, turn int) error {
 	place := m.place
 	configuration := render.PHP{Site: s, Dir: dir, Temp: place.Temp, Logs: place.Logs, Socket: place.Socket, ProbeFile: place.Probe,
 		Trusted: place.Trusted, CMSPHP: place.Prepend, CMSDebug: place.Debug, Children: 12, ExtensionDir: extensionDir,
-		Extensions: render.Extensions(extensions, s.Settings, e.Extras), Environment: e.Environment()}
+		Extensions: render.Extensions(extensions, s.Settings, e.Extras), Environment: e.Environment(), HelperLoad: place.HelperLoad}
+	if configuration.Helpers, err = LayHelpers(place, s.Settings.Helpers); err != nil {
+		return err
+	}
 	if configuration.Cache, err = m.cache(e, configuration.Extensions); err != nil {
 		return err
 	}
 	if m.supervisor.Abilities().Landlock < 2 && !m.supervisor.Abilities().Namespaces {
-		configuration.OpenBasedir = strings.Join(append([]string{s.Folder, place.Temp, dir, place.Probe, place.Mail, "/usr/share"},
+		configuration.OpenBasedir = strings.Join(append([]string{s.Folder, place.Temp, dir,
+			filepath.Join(place.Dir, helpersFolder), place.Probe, place.Mail, "/usr/share"},
 			s.Settings.Open()...), ":")
 	}
 	texts := map[string]string{}
@@ -199,7 +206,7 @@ func (m *PHPMaster) start(ctx context.Context, e *Engine, s site.Site, turn int)
 
 // cell is what a site's PHP has.
 func (m *PHPMaster) cell(e *Engine, s site.Site, turn int) cell.Cell {
-	c := cell.Cell{Name: s.Name, ReadFolders: []string{e.Root(), m.dir(turn)},
+	c := cell.Cell{Name: s.Name, ReadFolders: []string{e.Root(), m.dir(turn), filepath.Join(m.place.Dir, helpersFolder)},
 		ReadFiles:    slices.DeleteFunc([]string{m.place.Probe, m.place.Trusted}, func(path string) bool { return path == "" }),
 		WriteFolders: append([]string{s.Folder, m.place.Temp, m.place.Mail}, s.Settings.Open()...), Binds: Binds(s.Folder,
 			s.Settings.Bound(), true), WriteFiles: m.logs()}

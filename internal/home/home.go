@@ -71,7 +71,7 @@ func (h Home) Prepare() error {
 		return fmt.Errorf("the home folder's path is %d bytes long, and %d is the most: choose a shorter one with -home", len(h.Dir), longest)
 	}
 	for _, dir := range []string{"", "sites", "run", "run/sockets", "logs", "logs/sites", "databases", "records", "tmp", "mail", "kept",
-		"restore", "cms", "touches", "shelf", "uploads"} {
+		"restore", "cms", "touches", "helpers", "shelf", "uploads"} {
 		if err := ownfile.Make(h.Path(dir), 0o700); err != nil {
 			return fmt.Errorf("make the home folder: %w; choose one with -home that the service's account can enter and write to", err)
 		}

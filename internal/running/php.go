@@ -124,6 +124,7 @@ func (m *Machine) PHPPlace(s site.Site) engine.PHPPlace {
 	ticket, _ := k.Script(k.Ticket.Script) // its CMS was judged
 	return engine.PHPPlace{Trusted: m.Trusted(),
 		Network: m.network, Limits: m.limits, Full: m.isFull, Ticket: string(ticket), Prepend: k.Prepend, Debug: k.Debug,
+		Helper: m.helper(s), HelperLoad: k.Helpers.Load,
 		Dir: m.Home.Path("run", "php", name), Temp: m.Home.Path("tmp", name), Logs: m.Home.SiteLogs(name),
 		Mail: m.Home.Path("mail", name, "spool"), Socket: m.Socket(s), Probe: m.ProbeFile()}
 }

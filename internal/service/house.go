@@ -28,6 +28,7 @@ import (
 	"vessik/internal/engines"
 	"vessik/internal/facts"
 	"vessik/internal/fleet"
+	"vessik/internal/helpers"
 	"vessik/internal/home"
 	"vessik/internal/hosts"
 	"vessik/internal/info"
@@ -270,7 +271,8 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, mail *mailbox
 		Mail:      mail,
 		Database:  &database.Feature{Machine: m},
 		Outgoing:  &outgoing.Feature{Machine: m, Verifier: verifier, Records: kept, Ledger: ledger},
-		PHPErrors: &phperrors.Feature{Machine: m, Records: kept}}
+		PHPErrors: &phperrors.Feature{Machine: m, Records: kept},
+		Helpers:   &helpers.Feature{Machine: m}}
 	h.rooms.Uploads.Sweep(0) // of a service that ended, before anybody brings something
 	h.rooms.Fleet.Judge = func(requests []site.Request) site.Problems {
 		_, problems := h.rooms.Create.Preview(requests)
@@ -321,6 +323,7 @@ func (h *house) resume(ctx context.Context) error {
 	h.work.Go(h.rooms.Mail.LookAfter)
 	h.work.Go(h.rooms.Outgoing.LookAfter)
 	h.work.Go(h.rooms.PHPErrors.LookAfter)
+	h.work.Go(h.rooms.Helpers.LookAfter)
 	h.work.Go(h.rooms.Rename.EndForwards)
 	h.work.Go(h.rooms.Engines.NoteUse)
 	h.work.Go(h.rooms.Lifecycle.AwaitInstallers)

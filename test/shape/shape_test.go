@@ -90,7 +90,7 @@ func TestFunctionsAreShort(t *testing.T) {
 // features are the rooms that never import each other: what they have in common lies below them.
 var features = []string{"create", "lifecycle", "restack", "settings", "rename", "load", "trial", "engines", "hosts", "defaults", "users",
 	"info",
-	"logs", "command", "fleet", "saving", "restore", "parts", "uploads", "outgoing", "database", "phperrors"}
+	"logs", "command", "fleet", "saving", "restore", "parts", "uploads", "outgoing", "database", "phperrors", "helpers"}
 
 // ranks are the rooms by how far up they are: a room imports nothing that stands above it.
 var ranks = [][]string{

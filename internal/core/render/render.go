@@ -138,9 +138,11 @@ type PHP struct {
 	Logs         string
 	Socket       string
 	ProbeFile    string
-	Trusted      string            // certificates of the authorities that the site trusts; empty for the machine's
-	Ticket       string            // the PHP that signs a user in; empty for none
-	CMSPHP       string            // of the CMS, run before every script
+	Trusted      string // certificates of the authorities that the site trusts; empty for the machine's
+	Ticket       string // the PHP that signs a user in; empty for none
+	CMSPHP       string // of the CMS, run before every script
+	Helpers      []Helper
+	HelperLoad   string            // the CMS's PHP that has $file be loaded as a plugin is
 	CMSDebug     map[string]string // constants of the CMS for a site that debugs, with their values in PHP
 	Children     int
 	OpenBasedir  string // set where the kernel cannot confine
@@ -160,6 +162,12 @@ func (p PHP) CMSPrepend() string {
 
 // DebugNames are the constants that a site which debugs has from here, as alternatives of a pattern.
 func (p PHP) DebugNames() string { return strings.Join(slices.Sorted(maps.Keys(p.CMSDebug)), "|") }
+
+// Helper is the file of a local helper; First has it loaded before the CMS in any case.
+type Helper struct {
+	File  string
+	First bool
+}
 
 // RequestMark begins a line of the log that names a request.
 func (p PHP) RequestMark() string { return phperrors.RequestMark }

@@ -56,6 +56,14 @@ var Settable = []Setting{
 		func(s *Settings) *[]string { return &s.Reach }),
 	machines("outgoing-refuse", "asks in no case", "hosts, networks and ports that the site may not ask in any case, joined by commas",
 		func(s *Settings) *[]string { return &s.Refuse }),
+	{Name: "helpers", About: "local helpers that are loaded for the site, joined by commas", Form: "names, as vessik helpers lists them",
+		label: "local helpers",
+		words: func(s Settings) string { return strings.Join(s.Helpers, ", ") },
+		same:  func(s Settings) any { return strings.Join(s.Helpers, "\x00") },
+		set: func(s *Settings, value string) bool {
+			s.Helpers = strings.FieldsFunc(value, func(r rune) bool { return r == ',' || r == ' ' })
+			return true
+		}, judge: judgeHelpers},
 	size("memory", "memory that the site may take in each of its cells", "128M", func(s *Settings) *int64 { return &s.Memory },
 		func(s Settings) int64 { return s.MostMemory() }, 128<<20),
 	number("processes", "processes", "processes and threads of the site in each of its cells", "a number from 32 to 10000", "%d",
@@ -88,6 +96,19 @@ var Settable = []Setting{
 func judgeOutgoing(c *checker, s Settings, _ string) {
 	if s.Outgoing != "" && !slices.Contains(outgoing.Policies, s.Outgoing) {
 		c.add("outgoing", "say web, open or closed", "%q is no policy for other machines", s.Outgoing)
+	}
+}
+
+var helperName = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,59}(\.settings)?$`)
+
+func judgeHelpers(c *checker, s Settings, _ string) {
+	for i, name := range s.Helpers {
+		switch {
+		case !helperName.MatchString(name):
+			c.add("helpers", "a file helpers/NAME.php has a name of a to z, 0 to 9, _ and -", "%q cannot be a helper", name)
+		case slices.Contains(s.Helpers[:i], name):
+			c.add("helpers", "name it once", "%s is named twice", name)
+		}
 	}
 }
 

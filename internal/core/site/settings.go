@@ -19,6 +19,7 @@ type Settings struct {
 	Outgoing   string            `json:"outgoing,omitempty" enum:",web,open,closed" doc:"What it may ask of other machines; empty is web"`
 	Reach      []string          `json:"outgoing_allow,omitempty" doc:"Hosts, networks and ports that it may ask in any case"`
 	Refuse     []string          `json:"outgoing_refuse,omitempty" doc:"Those that it may not ask in any case"`
+	Helpers    []string          `json:"helpers,omitempty" doc:"Local helpers that are loaded for it, by name"`
 	RestAfter  int               `json:"rest_after,omitempty" doc:"Seconds without a request until PHP rests; 0 is 600, -1 never"`
 	Memory     int64             `json:"memory,omitempty" doc:"Bytes that the site may take in each of its cells; 0 is 2 GB"`
 	Processes  int               `json:"processes,omitempty" doc:"Processes and threads in each of the site's cells; 0 is 256"`

@@ -72,4 +72,16 @@ define('{{$name}}', {{$value}});
         }
     });
 })();
+{{- range .Helpers}}
+(static function ($file) { // a local helper
+    if (!is_file($file)) {
+        return;
+    }
+{{- if or .First (not $.HelperLoad)}}
+    require_once $file;
+{{- else}}
+{{$.HelperLoad}}
+{{- end}}
+})('{{php .File}}');
+{{- end}}
 {{.CMSPrepend}}
