@@ -41,7 +41,8 @@ v.id + ": " + v.help + ": " + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160
 var consolePages = []string{"/", "/cms", "/shelf", "/engines", "/operations", "/machine", "/defaults", "/mail", "/fleet-file",
 	"/sites/fernhollow",
 	"/sites/fernhollow/settings", "/sites/fernhollow/trial", "/sites/fernhollow/info", "/sites/fernhollow/logs", "/sites/fernhollow/parts",
-	"/sites/fernhollow/outgoing", "/sites/fernhollow/errors", "/sites/fernhollow/terminal", "/sites/fernhollow/database",
+	"/sites/fernhollow/outgoing", "/sites/fernhollow/errors",
+	"/sites/fernhollow/terminal", "/sites/fernhollow/walk", "/sites/fernhollow/database",
 	"/sites/fernhollow/restore"}
 
 // wider are what makes a page scroll sideways: what reaches beyond its right edge, and stands in nothing that scrolls by itself.

@@ -482,6 +482,9 @@ func half(t *testing.T, s *service) (box string) {
 	at := s.site(t, "fernhollow")
 	post(t, at, "", `mail('visitor@real.example', 'gone', 'We open at nine.');`)
 	mailOf(t, s, "fernhollow", 1)
+	spool := filepath.Join(s.home, "mail/fernhollow/spool/*.eml")
+	require.Eventually(t, func() bool { found, _ := filepath.Glob(spool); return len(found) == 0 }, 10*time.Second, 10*time.Millisecond,
+		"what is recorded is taken out of the spool a moment later")
 	box = filepath.Join(s.home, "mail/fernhollow/Maildir")
 	for _, path := range []string{"new", "tmp"} {
 		entries, err := os.ReadDir(filepath.Join(box, path))

@@ -54,7 +54,8 @@ func init() {
 			restoreCommand, usersCommand, editCommand,
 			terminalCommand, runCommandCommand}},
 		{"Stack", []command{restackCommand, trialCommand, settingsCommand, helpersCommand, enginesCommand, cmsCommand}},
-		{"Look inside", []command{infoCommand, mailCommand, mailServerCommand, outgoingCommand, errorsCommand, logsCommand, operationsCommand}},
+		{"Look inside", []command{infoCommand, mailCommand, mailServerCommand, outgoingCommand,
+			errorsCommand, walkCommand, logsCommand, operationsCommand}},
 		{"Machine", []command{surveyCommand, hostsCommand, authorityCommand, defaultsCommand, atLoginCommand, completionCommand}},
 		{"Service", []command{serveCommand, demoCommand, statusCommand, consoleCommand, versionCommand}},
 	}

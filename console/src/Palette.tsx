@@ -192,6 +192,7 @@ function WithSite({ site, doing: { close, lead, act } }: { site: Site; doing: Do
         ["settings", "Settings"],
         ["logs", "Logs"],
         ["errors", "What PHP said"],
+        ["walk", "Walk through all pages"],
         ["terminal", "Terminal"],
         ["database", "Database"],
         ["outgoing", "What it asks of other machines"],

@@ -5,6 +5,7 @@ import { basicSetup, EditorView } from "codemirror"
 import { useEffect, useRef, useState } from "react"
 import { request, told, type DatabaseData, type QueryLine } from "./api"
 import { useDatabase } from "./tables"
+import { linesOf } from "./stream"
 import { Sure } from "./Sure"
 import { Button, Notice, Word } from "./ui"
 
@@ -85,20 +86,6 @@ function useEditor(tables: DatabaseData["tables"] | undefined, ask: () => void) 
 // known is what is completed from, which comes later.
 const known = new Compartment()
 
-// linesOf are the lines of an answer, as they come.
-async function* linesOf(response: Response): AsyncGenerator<QueryLine> {
-  const reader = response.body?.pipeThrough(new TextDecoderStream()).getReader()
-  let rest = ""
-  for (;;) {
-    const part = await reader?.read()
-    rest += part?.value ?? ""
-    const lines = rest.split("\n")
-    rest = lines.pop() ?? ""
-    for (const line of lines) yield JSON.parse(line) as QueryLine
-    if (!part || part.done) return
-  }
-}
-
 // useAsking asks statements, and holds what came.
 function useAsking(name: string) {
   const [results, setResults] = useState<Result[]>([])
@@ -124,7 +111,7 @@ function useAsking(name: string) {
       })
       if (!response.ok) throw new Error(((await response.json()) as { detail?: string }).detail)
       let now: Result = { columns: [], rows: [] }
-      for await (const line of linesOf(response)) {
+      for await (const line of linesOf<QueryLine>(response)) {
         if (line.columns) now = { columns: line.columns, rows: [] }
         if (line.row) now.rows.push(line.row)
         if (line.error) fail(line.error)

@@ -220,6 +220,9 @@ function At({ site: s }: { site: Site }) {
       <Link href={`/sites/${s.name}/errors`} className={away}>
         errors{s.php_errors > 0 && ` (${s.php_errors})`}
       </Link>
+      <Link href={`/sites/${s.name}/walk`} className={away}>
+        walk
+      </Link>
       <Link href={`/sites/${s.name}/terminal`} className={away}>
         terminal
       </Link>

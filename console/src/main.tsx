@@ -27,6 +27,7 @@ import { ShelfPage } from "./Shelf"
 import { SignIn } from "./SignIn"
 import { SitePage } from "./SitePage"
 import { TrialPage } from "./Trial"
+import { WalkPage } from "./Walk"
 import "./tokens.css"
 import { Guard, Notice, Word } from "./ui"
 
@@ -182,6 +183,7 @@ function App({ link }: { link: string }) {
               <Route path="/sites/:name/outgoing">{(p) => <OutgoingPage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/errors">{(p) => <ErrorsPage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/terminal">{(p) => <Shell name={p.name} key={p.name} />}</Route>
+              <Route path="/sites/:name/walk">{(p) => <WalkPage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/info">{(p) => <InfoPage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/parts">{(p) => <PartsPage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name/restore">{(p) => <RestorePage name={p.name} key={p.name} />}</Route>

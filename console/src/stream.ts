@@ -65,3 +65,17 @@ export class Stream {
 }
 
 export const stream = (path: string) => new Stream(path)
+
+// linesOf are the lines of JSON of an answer, as they come.
+export async function* linesOf<T>(response: Response): AsyncGenerator<T> {
+  const reader = response.body?.pipeThrough(new TextDecoderStream()).getReader()
+  let rest = ""
+  for (;;) {
+    const part = await reader?.read()
+    rest += part?.value ?? ""
+    const lines = rest.split("\n")
+    rest = lines.pop() ?? ""
+    for (const line of lines) yield JSON.parse(line) as T
+    if (!part || part.done) return
+  }
+}

@@ -53,6 +53,7 @@ import (
 	"vessik/internal/trial"
 	"vessik/internal/uploads"
 	"vessik/internal/users"
+	"vessik/internal/walk"
 )
 
 // Version of Vessik.
@@ -90,6 +91,7 @@ type Rooms struct {
 	Outgoing   *outgoing.Feature
 	PHPErrors  *phperrors.Feature
 	Helpers    *helpers.Feature
+	Walk       *walk.Feature
 	Database   *database.Feature
 	// Own are the process ids of engines that the service runs for itself, by engine.
 	Own func() map[string]int
@@ -146,7 +148,7 @@ func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
 		a.cmsRoutes, a.restackRoutes, a.settingsRoutes, a.trialRoutes, a.renameRoutes, a.loadRoutes, a.restoreRoutes, a.partsRoutes,
 		a.uploadsRoutes, a.usersRoutes, a.infoRoutes, a.logsRoutes, a.commandRoutes, a.fleetRoutes, a.hostsRoutes, a.authorityRoutes,
 		a.mailRoutes, a.outgoingRoutes, a.databaseRoutes, a.terminalRoutes, a.phpErrorRoutes,
-		a.helperRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes, a.dumpRoutes} {
+		a.helperRoutes, a.walkRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes, a.dumpRoutes} {
 		routes(document, router)
 	}
 	router.POST(signInPath, a.signIn)

@@ -18,6 +18,9 @@ type TablePath struct {
 	Table string `path:"table"`
 }
 
+// ndjson is what answers line by line.
+var ndjson = map[string]*huma.MediaType{"application/x-ndjson": {Schema: &huma.Schema{Type: "string"}}}
+
 // databaseRoutes are a site's own database, as its own user.
 func (a *API) databaseRoutes(api huma.API, router *echo.Echo) {
 	register(api, "GET", "/sites/{name}/database", "get-database", "The site's database and its tables",
@@ -52,10 +55,9 @@ func (a *API) databaseRoutes(api huma.API, router *echo.Echo) {
 		})
 	a.rowRoutes(api)
 	a.csvRoutes(api, router)
-	lines := map[string]*huma.MediaType{"application/x-ndjson": {Schema: &huma.Schema{Type: "string"}}}
 	asked := api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.AskQuery](), true, "")
 	declare(api, "POST", "/sites/{name}/database/query", "query-database", "Ask the database statements; a line of JSON (QueryLine) for all",
-		&huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: asked}}}, lines)
+		&huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: asked}}}, ndjson)
 	details[wire.QueryLine](api)
 	router.POST("/api/v1/sites/:name/database/query", a.query)
 }
@@ -139,23 +141,29 @@ func (a *API) query(c echo.Context) error {
 		writeProblem(c.Response(), problem(http.StatusBadRequest, "the body is no query: "+err.Error()))
 		return nil
 	}
-	out := json.NewEncoder(c.Response())
-	sent := 0
+	sent, tell := 0, lines(c)
 	err := a.Database.Query(c.Request().Context(), c.Param("name"), asked, func(line wire.QueryLine) error {
-		if !c.Response().Committed {
-			c.Response().Header().Set("Content-Type", "application/x-ndjson")
-			c.Response().WriteHeader(http.StatusOK)
-		}
-		if err := out.Encode(line); err != nil {
-			return err
-		}
-		if sent++; line.Row == nil || sent < 100 { // what comes first is shown at once
-			c.Response().Flush()
-		}
-		return nil
+		sent++
+		return tell(line, line.Row == nil || sent < 100) // what comes first is shown at once
 	})
 	if err != nil && !c.Response().Committed {
 		writeProblem(c.Response(), asProblem(err))
 	}
 	return nil
+}
+
+// lines answers a line of JSON after the other, some of which are to be seen at once.
+func lines(c echo.Context) func(line any, atOnce bool) error {
+	out := json.NewEncoder(c.Response())
+	return func(line any, atOnce bool) error {
+		if !c.Response().Committed {
+			c.Response().Header().Set("Content-Type", "application/x-ndjson")
+			c.Response().WriteHeader(http.StatusOK)
+		}
+		err := out.Encode(line)
+		if err == nil && atOnce {
+			c.Response().Flush()
+		}
+		return err
+	}
 }

@@ -35,6 +35,8 @@ type Definition struct {
 	Ticket        Ticket        `yaml:"ticket"`
 	// Prepend is PHP that runs before every script of a site.
 	Prepend string `yaml:"prepend"`
+	// Walk are queries for the paths of all that is published.
+	Walk []string `yaml:"walk"`
 	// Helpers are how local helpers are loaded, and those that it brings.
 	Helpers Helpers `yaml:"helpers"`
 	// Debug are constants, and their values in PHP, that a site has which debugs: its own definitions of them count for nothing then.

@@ -234,6 +234,9 @@ func (j *judge) texts(k *Definition) {
 		}
 	}
 	j.template("content.title", k.Content.Title)
+	for i, query := range k.Walk {
+		j.template(fmt.Sprintf("walk[%d]", i), query)
+	}
 	j.template("administrator.password", k.Administrator.Password)
 	j.template("administrator.users", k.Administrator.Users)
 	j.template("tasks.next", k.Tasks.Next)

@@ -1,9 +1,7 @@
 package engine
 
 import (
-	"bufio"
 	"cmp"
-	"encoding/hex"
 	"fmt"
 	"net"
 	"os"
@@ -26,42 +24,11 @@ func PortHolder(port int) string {
 	return Listener(port)
 }
 
-// socketRow is one line of the kernel's tables of TCP sockets, see proc_pid_net(5).
-type socketRow struct {
-	port  int    // local
-	state string // in hex: 01 is a connection, 0A a listening socket
-	inode string
-}
-
-// sockets reads the machine's tables.
-func sockets() []socketRow {
-	rows := []socketRow{}
-	for _, table := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
-		file, err := os.Open(table)
-		if err != nil {
-			continue
-		}
-		lines := bufio.NewScanner(file)
-		for lines.Scan() {
-			fields := strings.Fields(lines.Text())
-			if len(fields) < 10 {
-				continue
-			}
-			_, hexPort, _ := strings.Cut(fields[1], ":")
-			if number, err := hex.DecodeString(hexPort); err == nil && len(number) == 2 {
-				rows = append(rows, socketRow{int(number[0])<<8 | int(number[1]), fields[3], fields[9]})
-			}
-		}
-		file.Close()
-	}
-	return rows
-}
-
 // listening are the sockets that listen on a port.
 func listening(port int) map[string]bool {
 	inodes := map[string]bool{}
-	for _, row := range sockets() {
-		if row.state == "0A" && row.port == port {
+	for _, row := range sockets(listens) {
+		if row.port == port {
 			inodes["socket:["+row.inode+"]"] = true
 		}
 	}
@@ -71,10 +38,8 @@ func listening(port int) map[string]bool {
 // connections counts who is connected, by port.
 func connections() map[int]int {
 	count := map[int]int{}
-	for _, row := range sockets() {
-		if row.state == "01" {
-			count[row.port]++
-		}
+	for _, row := range sockets(established) {
+		count[row.port]++
 	}
 	return count
 }
@@ -99,14 +64,12 @@ func Listener(port int) string { return cmp.Or(Listeners()[port], unknown) }
 // unknown is who holds what this account may not look into.
 const unknown = "another program (of another account)"
 
-// Listeners names the processes that listen, by port, from /proc/net/tcp and the open files in /proc. It connects to none: a site at rest
+// Listeners names the processes that listen, by port, from the kernel's sockets and the open files in /proc. It connects to none: a site at rest
 // would be woken.
 func Listeners() map[int]string {
 	holders, ports := map[int]string{}, map[string]int{}
-	for _, row := range sockets() {
-		if row.state == "0A" {
-			holders[row.port], ports["socket:["+row.inode+"]"] = unknown, row.port
-		}
+	for _, row := range sockets(listens) {
+		holders[row.port], ports["socket:["+row.inode+"]"] = unknown, row.port
 	}
 	descriptors, _ := filepath.Glob("/proc/[0-9]*/fd/*")
 	for _, descriptor := range descriptors {

@@ -25,3 +25,30 @@ func TestAPortThatIsHeldForAMomentIsHadALittleLater(t *testing.T) {
 	_, err = listenOn(context.Background(), held.Addr().(*net.TCPAddr).Port)
 	assert.ErrorContains(t, err, "address already in use")
 }
+
+func TestSocketsAreToldAsTheTablesHaveThem(t *testing.T) {
+	for _, address := range []string{"127.0.0.1:0", "[::1]:0"} {
+		listener, err := net.Listen("tcp", address)
+		require.NoError(t, err)
+		defer listener.Close()
+		port := listener.Addr().(*net.TCPAddr).Port
+		connection, err := net.Dial("tcp", listener.Addr().String())
+		require.NoError(t, err)
+		defer connection.Close()
+		accepted, err := listener.Accept()
+		require.NoError(t, err)
+		defer accepted.Close()
+		ours := func(rows []socketRow) (found []socketRow) {
+			for _, row := range rows {
+				if row.port == port {
+					found = append(found, row)
+				}
+			}
+			return found
+		}
+		for _, state := range []int{listens, established} {
+			assert.Len(t, ours(sockets(state)), 1, "%s %d", address, state)
+			assert.Equal(t, ours(tabled(state)), ours(sockets(state)), "%s %d", address, state)
+		}
+	}
+}

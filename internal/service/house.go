@@ -58,6 +58,7 @@ import (
 	"vessik/internal/uploads"
 	"vessik/internal/users"
 	"vessik/internal/verify"
+	"vessik/internal/walk"
 )
 
 // house is the opened home with everything that works in it.
@@ -272,7 +273,8 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, mail *mailbox
 		Database:  &database.Feature{Machine: m},
 		Outgoing:  &outgoing.Feature{Machine: m, Verifier: verifier, Records: kept, Ledger: ledger},
 		PHPErrors: &phperrors.Feature{Machine: m, Records: kept},
-		Helpers:   &helpers.Feature{Machine: m}}
+		Helpers:   &helpers.Feature{Machine: m},
+		Walk:      &walk.Feature{Machine: m, Verifier: verifier}}
 	h.rooms.Uploads.Sweep(0) // of a service that ended, before anybody brings something
 	h.rooms.Fleet.Judge = func(requests []site.Request) site.Problems {
 		_, problems := h.rooms.Create.Preview(requests)

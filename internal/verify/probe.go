@@ -139,6 +139,12 @@ func (v *Verifier) Visit(ctx context.Context, s site.Site, path string) (status 
 	return response.StatusCode, err
 }
 
+// Visitor asks a site through its gateway as visitors do; it follows no redirects, and keeps cookies until done.
+func (v *Verifier) Visitor(ctx context.Context, s site.Site) (client *http.Client, base string, done func()) {
+	i, done := v.inspect(ctx, s)
+	return i.client, i.base, done
+}
+
 // Ask has a running site tell everything that is set in it, and how its web server calls itself.
 func (v *Verifier) Ask(ctx context.Context, s site.Site) (answer Answer, server string, err error) {
 	i, done := v.inspect(ctx, s)

@@ -1,0 +1,70 @@
+package walk
+
+import (
+	"encoding/xml"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+)
+
+// Walked is a whole walk.
+type Walked struct {
+	Pages        []WalkedPage `json:"pages"`
+	Files        int          `json:"files"`
+	Cut          bool         `json:"cut,omitempty"`
+	Milliseconds int64        `json:"milliseconds"`
+}
+
+// bad are the kinds that a visitor would complain of.
+var bad = []Kind{Fails, PHP, BrokenURL, BrokenRes, Loop}
+
+// Bad tells whether a page fails, names what fails, or has PHP complain.
+func (p WalkedPage) Bad() bool {
+	return slices.ContainsFunc(p.Findings, func(f PageFinding) bool { return slices.Contains(bad, f.Kind) })
+}
+
+type junitCase struct {
+	Class   string        `xml:"classname,attr"`
+	Name    string        `xml:"name,attr"`
+	Time    string        `xml:"time,attr"`
+	Failure *junitFailure `xml:"failure,omitempty"`
+}
+
+type junitFailure struct {
+	Message string `xml:"message,attr"`
+	Text    string `xml:",chardata"`
+}
+
+// WriteJUnit writes a walk in the XML that continuous-integration servers read, a case a page.
+func (w Walked) WriteJUnit(to io.Writer, site string) error {
+	seconds := func(milliseconds int64) string { return fmt.Sprintf("%.3f", float64(milliseconds)/1000) }
+	suite := struct {
+		XMLName  xml.Name    `xml:"testsuite"`
+		Name     string      `xml:"name,attr"`
+		Tests    int         `xml:"tests,attr"`
+		Failures int         `xml:"failures,attr"`
+		Time     string      `xml:"time,attr"`
+		Cases    []junitCase `xml:"testcase"`
+	}{Name: site, Tests: len(w.Pages), Time: seconds(w.Milliseconds)}
+	for _, p := range w.Pages {
+		entry := junitCase{Class: site, Name: p.Path, Time: seconds(p.Milliseconds)}
+		if len(p.Findings) > 0 {
+			lines := []string{}
+			for _, f := range p.Findings {
+				lines = append(lines, strings.TrimSpace(fmt.Sprintf("%s %s %s", f.Kind, f.Where, f.Text)))
+			}
+			suite.Failures++
+			entry.Failure = &junitFailure{Message: lines[0], Text: strings.Join(lines, "\n")}
+		}
+		suite.Cases = append(suite.Cases, entry)
+	}
+	io.WriteString(to, xml.Header)
+	encoder := xml.NewEncoder(to)
+	encoder.Indent("", "  ")
+	if err := encoder.Encode(suite); err != nil {
+		return err
+	}
+	_, err := io.WriteString(to, "\n")
+	return err
+}

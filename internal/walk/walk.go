@@ -1,0 +1,368 @@
+// Package walk goes through all pages of a site, as a visitor does, and tells what is wrong with them.
+package walk
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"net/url"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"vessik/internal/cms"
+	"vessik/internal/core/phperrors"
+	"vessik/internal/core/site"
+	"vessik/internal/core/walk"
+	"vessik/internal/core/wire"
+	"vessik/internal/ownfile"
+	"vessik/internal/running"
+	"vessik/internal/verify"
+)
+
+// Bounds of one walk.
+const (
+	usualPages = 500
+	usualSlow  = 2000 // milliseconds
+	filesAPage = 20   // that are asked at most, on average
+	together   = 4    // that are asked at once
+	redirects  = 10
+	longest    = 3 << 20  // of a page's text, in bytes
+	mostOfFile = 64 << 20 // that is read of what pages load
+	mostOfLog  = 4 << 20
+	mostNamed  = 100_000 // references of all pages, which are kept until the end
+)
+
+// Feature walks through the sites of one machine.
+type Feature struct {
+	Machine  *running.Machine
+	Verifier *verify.Verifier
+}
+
+// walker is one walk.
+type walker struct {
+	client  *http.Client
+	base    *url.URL
+	hosts   []string
+	cms     *cms.Definition
+	answers map[string]walk.Answer
+	known   map[string]bool
+	waiting []step
+	pages   int // that were asked or wait
+	files   int
+	most    int
+	named   int // references
+	cut     bool
+}
+
+// step is one thing to be asked: a page, or a file that pages load.
+type step struct {
+	path string
+	page bool
+}
+
+// Walk walks through a running site, and tells how far it is, and then all pages, the worst first. signIn is an address that signs somebody
+// in.
+func (f *Feature) Walk(ctx context.Context, name string, asked wire.Walk, signIn string, told func(wire.WalkLine) error) error {
+	s, known := f.Machine.Registry.Site(site.ASCII(name))
+	switch {
+	case !known:
+		return site.NoSite(name)
+	case s.State != site.Running:
+		return site.Problems{{Site: s.Name, Field: "name", Message: "the site is " + string(s.State), Remedy: "start it: vessik start " + s.Name}}
+	}
+	client, base, done := f.Verifier.Visitor(ctx, s)
+	defer done()
+	began, log := time.Now(), filepath.Join(f.Machine.Home.SiteLogs(s.Name), "php-error.log")
+	from := sizeOf(log)
+	w := &walker{client: client, hosts: s.Hosts(), cms: f.Machine.CMS.Of(s), answers: map[string]walk.Answer{}, known: map[string]bool{},
+		most: cmp.Or(asked.Pages, usualPages)}
+	var err error
+	if w.base, err = url.Parse(base); err != nil {
+		return err
+	}
+	if signIn != "" {
+		if answer := w.ask(ctx, step{path: strings.TrimPrefix(signIn, strings.TrimSuffix(base, "/")), page: true}); answer.Fault != "" {
+			return fmt.Errorf("sign in: %s", answer.Fault)
+		}
+	}
+	w.begin(ctx, f.published(ctx, s))
+	if err := w.through(ctx, told); err != nil {
+		return err
+	}
+	judged := walk.Site{Own: w.own, HTTPS: s.HTTPS, Listed: s.Visible, Slow: cmp.Or(asked.Slow, usualSlow), Answers: w.answers,
+		Said: saidSince(log, from, s.Folder)}
+	end := wire.WalkEnd{Files: w.files, Cut: w.cut}
+	for _, page := range judged.Judge() {
+		end.Pages, end.Findings = end.Pages+1, end.Findings+len(page.Findings)
+		if err := told(wire.WalkLine{Page: &page}); err != nil {
+			return err
+		}
+	}
+	end.Milliseconds = time.Since(began).Milliseconds()
+	return told(wire.WalkLine{End: &end})
+}
+
+// published are the paths of all that the CMS has published, as far as its definition says how to know.
+func (f *Feature) published(ctx context.Context, s site.Site) []string {
+	k := f.Machine.CMS.Of(s)
+	if len(k.Walk) == 0 {
+		return nil
+	}
+	pool, release, err := f.Machine.Pool(ctx, s)
+	if err != nil {
+		return nil
+	}
+	defer release()
+	paths, err := k.Paths(ctx, pool, f.Machine.CMSFacts(s))
+	if err != nil {
+		f.Machine.Log.Warn("ask what is published", "site", s.Name, "reason", err)
+	}
+	return paths
+}
+
+func (w *walker) own(u *url.URL) bool { return slices.Contains(w.hosts, strings.ToLower(u.Hostname())) }
+
+// begin has the front page be asked first, then what is published, and what the sitemap lists.
+func (w *walker) begin(ctx context.Context, published []string) {
+	w.add(walk.PathOf(w.base), true)
+	for _, path := range append(published, w.sitemap(ctx)...) {
+		if u, err := w.base.Parse(path); err == nil && w.own(u) {
+			w.add(walk.PathOf(u), true)
+		}
+	}
+}
+
+// sitemap are the pages of those sitemaps that robots.txt names (RFC 9309 leaves them to the site).
+func (w *walker) sitemap(ctx context.Context) (pages []string) {
+	const mostSitemaps = 50
+	waiting := []string{}
+	for line := range strings.Lines(w.text(ctx, "/robots.txt")) {
+		if name, value, found := strings.Cut(line, ":"); found && strings.EqualFold(strings.TrimSpace(name), "sitemap") {
+			waiting = append(waiting, strings.TrimSpace(value))
+		}
+	}
+	for i := 0; i < len(waiting) && i < mostSitemaps; i++ {
+		if u, err := w.base.Parse(waiting[i]); err == nil && w.own(u) {
+			more, further := walk.Sitemap([]byte(w.text(ctx, walk.PathOf(u))))
+			pages, waiting = append(pages, more...), append(waiting, further...)
+		}
+	}
+	return pages
+}
+
+func (w *walker) text(ctx context.Context, path string) string {
+	response, err := w.get(ctx, path)
+	if err != nil {
+		return ""
+	}
+	defer response.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(response.Body, longest))
+	if err != nil || response.StatusCode != http.StatusOK {
+		return ""
+	}
+	return string(text)
+}
+
+// add has something be asked, once.
+func (w *walker) add(path string, page bool) {
+	switch {
+	case w.known[path] || w.leavesAlone(path):
+		return
+	case page && w.pages >= w.most, !page && w.files >= w.most*filesAPage:
+		w.cut = true
+		return
+	case page:
+		w.pages++
+	default:
+		w.files++
+	}
+	w.known[path] = true
+	w.waiting = append(w.waiting, step{path, page})
+}
+
+// leavesAlone tells whether a path does something, or belongs to those who sign in.
+func (w *walker) leavesAlone(path string) bool {
+	for _, mark := range []string{"action=", "nonce=", "replytocom=", "wp-json"} {
+		if strings.Contains(path, mark) {
+			return true
+		}
+	}
+	below := strings.TrimPrefix(path, strings.TrimSuffix(w.base.Path, "/")+"/")
+	for _, own := range []string{w.cms.SignIn.Address, w.cms.SignIn.Dashboard} {
+		if own, _, _ = strings.Cut(own, "&"); own != "" && strings.HasPrefix(below, own) {
+			return true
+		}
+	}
+	return false
+}
+
+// through asks for everything, some at once, until nothing new is named.
+func (w *walker) through(ctx context.Context, told func(wire.WalkLine) error) error {
+	answers, asked := make(chan walk.Answer), 0
+	ctx, cancel := context.WithCancel(ctx)
+	running := 0
+	defer func() {
+		cancel()
+		for ; running > 0; running-- {
+			<-answers
+		}
+	}()
+	for len(w.waiting) > 0 || running > 0 {
+		for ; running < together && len(w.waiting) > 0; running++ {
+			next := w.waiting[0]
+			w.waiting = w.waiting[1:]
+			go func() { answers <- w.ask(ctx, next) }()
+		}
+		answer := <-answers
+		running--
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		w.learn(answer)
+		asked++
+		if err := told(wire.WalkLine{Progress: &wire.WalkProgress{Asked: asked, Known: len(w.known)}}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// learn has what an answer names be asked, too.
+func (w *walker) learn(answer walk.Answer) {
+	if w.named += len(answer.Document.References); w.named > mostNamed {
+		answer.Document.References, w.cut = nil, true
+	}
+	w.answers[answer.Path] = answer
+	if len(answer.Through) > 0 {
+		if last := answer.Through[len(answer.Through)-1]; !answer.Away && !answer.Loop && strings.HasPrefix(last, "/") {
+			w.add(last, answer.Page)
+		}
+		return
+	}
+	for _, r := range answer.Document.References {
+		if w.own(r.To) {
+			w.add(walk.PathOf(r.To), r.Page)
+		}
+	}
+}
+
+func (w *walker) get(ctx context.Context, path string) (*http.Response, error) {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, w.base.Scheme+"://"+w.base.Host+path, nil)
+	if err != nil {
+		return nil, err
+	}
+	return w.client.Do(request)
+}
+
+// ask asks for one thing, over its redirects.
+func (w *walker) ask(ctx context.Context, next step) (a walk.Answer) {
+	a.Path = next.path
+	began := time.Now()
+	seen := map[string]bool{next.path: true}
+	for path := next.path; ; {
+		response, err := w.get(ctx, path)
+		if err != nil {
+			a.Fault = plain(err)
+			return a
+		}
+		a.Status = response.StatusCode
+		to := w.leadsTo(response)
+		if to == nil {
+			w.read(response, next, path, &a)
+			a.Milliseconds = time.Since(began).Milliseconds()
+			return a
+		}
+		response.Body.Close()
+		if !w.own(to) {
+			a.Away, a.Through = true, append(a.Through, to.String())
+			return a
+		}
+		path = walk.PathOf(to)
+		a.Through = append(a.Through, path)
+		if a.Loop = seen[path] || len(a.Through) > redirects; a.Loop {
+			return a
+		}
+		seen[path] = true
+	}
+}
+
+// leadsTo is where a redirect leads; nil where it is none.
+func (w *walker) leadsTo(response *http.Response) *url.URL {
+	location := response.Header.Get("Location")
+	if response.StatusCode < 300 || response.StatusCode > 399 || location == "" {
+		return nil
+	}
+	to, err := response.Request.URL.Parse(location)
+	if err != nil {
+		return nil
+	}
+	return to
+}
+
+func (w *walker) read(response *http.Response, next step, path string, a *walk.Answer) {
+	defer response.Body.Close()
+	kind, _, _ := mime.ParseMediaType(response.Header.Get("Content-Type"))
+	a.HTML = kind == "text/html"
+	if next.page && a.HTML {
+		text, err := io.ReadAll(io.LimitReader(response.Body, longest))
+		if err != nil {
+			a.Fault = "the answer broke off: " + plain(err)
+			return
+		}
+		address := *w.base
+		if at, err := w.base.Parse(path); err == nil {
+			address = *at
+		}
+		a.Page, a.Document = true, walk.Read(&address, text)
+		return
+	}
+	if _, err := io.Copy(io.Discard, io.LimitReader(response.Body, mostOfFile)); err != nil {
+		a.Fault = "the answer broke off: " + plain(err)
+	}
+}
+
+// plain is an error without the address that was asked for.
+func plain(err error) string {
+	var wrapped *url.Error
+	if errors.As(err, &wrapped) {
+		err = wrapped.Err
+	}
+	return err.Error()
+}
+
+func sizeOf(path string) int64 {
+	file, err := ownfile.Open(path)
+	if err != nil {
+		return 0
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return 0
+	}
+	return info.Size()
+}
+
+// saidSince is what PHP said since its log was so long, with files below the site's folder.
+func saidSince(log string, from int64, folder string) []phperrors.Message {
+	file, err := ownfile.Open(log)
+	if err != nil {
+		return nil
+	}
+	defer file.Close()
+	text, err := io.ReadAll(io.NewSectionReader(file, from, mostOfLog))
+	if err != nil {
+		return nil
+	}
+	said := phperrors.Read(string(text), time.Now())
+	for i := range said {
+		said[i].File = strings.TrimPrefix(said[i].File, folder+"/")
+	}
+	return said
+}
