@@ -64,8 +64,8 @@ func Listener(port int) string { return cmp.Or(Listeners()[port], unknown) }
 // unknown is who holds what this account may not look into.
 const unknown = "another program (of another account)"
 
-// Listeners names the processes that listen, by port, from the kernel's sockets and the open files in /proc. It connects to none: a site at rest
-// would be woken.
+// Listeners names the processes that listen, by port, from the kernel's sockets and the open files in /proc. It connects to none: a site at
+// rest would be woken.
 func Listeners() map[int]string {
 	holders, ports := map[int]string{}, map[string]int{}
 	for _, row := range sockets(listens) {

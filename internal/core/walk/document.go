@@ -61,6 +61,7 @@ func Read(address *url.URL, page []byte) Document {
 				inside, text = "title", &d.Title
 			}
 			base = d.element(token, base)
+		default: // comments
 		}
 	}
 }
