@@ -76,6 +76,17 @@ func TestWhatPHPSaid(t *testing.T) {
 	assert.Regexp(t, `(?s)warning public/bed.php:10\n    moss is old\n    3 times, first at .*, for GET /bed.php\?of=kert.*\n`+
 		`  >    10  echo fern`, out)
 	seenInTheConsole(t, s)
+	renamed, err := s.Rename(ctx, "orchard-days", client.Rename{Name: "apple-days"})
+	require.NoError(t, err)
+	requirePassed(t, s.watch(t, renamed))
+	counts := []int64{}
+	for _, e := range said("apple-days") {
+		counts = append(counts, e.Count)
+	}
+	assert.ElementsMatch(t, []int64{1, 3, 3}, counts, "by its new name nothing is read again")
+	renamed, err = s.Rename(ctx, "apple-days", client.Rename{Name: "orchard-days"})
+	require.NoError(t, err)
+	requirePassed(t, s.watch(t, renamed))
 	_, errs, code := s.cli("errors", "orchard-days", "-forget")
 	require.Zero(t, code, errs)
 	assert.Empty(t, said("orchard-days"))

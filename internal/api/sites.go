@@ -91,7 +91,7 @@ func (a *API) sites(sites []site.Site, secrets bool) []wire.Site {
 			URL: s.URL(a.Machine.Gateway()), Domain: s.Domain, Folder: s.Folder, DocumentRoot: s.DocumentRoot(), Prefix: a.Machine.Prefix(s),
 			CMS:   wire.TitledCMS{Name: s.CMS.Name, Version: s.CMS.Version, Title: s.CMS.Name},
 			Stack: wire.FullStack{PHP: part(s.Stack.PHP), Web: part(s.Stack.Web), Database: part(s.Stack.Database)}, Port: s.Port,
-			Resting: a.Machine.Resting(s.Name), PHPErrors: a.PHPErrors.Places(s.Name), TrialOf: s.TrialOf,
+			Resting: a.Machine.Resting(s.Name), PHPErrors: a.PHPErrors.Places(s), TrialOf: s.TrialOf,
 			Group: s.Group, Note: s.Note, Pinned: s.Pinned, Origin: s.Origin,
 			Language: s.Language, TimeZone: s.TimeZone, Outgoing: cmp.Or(s.Settings.Outgoing, outgoing.Web),
 			Reach: s.Settings.Reach, Refuse: s.Settings.Refuse, SearchEngines: s.Visible, Touches: s.Touches,

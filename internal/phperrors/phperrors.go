@@ -41,8 +41,11 @@ type Feature struct {
 
 	looking sync.Mutex // one look at a time
 	mu      sync.Mutex
-	logs    map[string]records.PHPErrorLog
+	logs    map[string]records.PHPErrorLog // by one
 }
+
+// one is a site, and no other of its name before or after it.
+func one(s site.Site) string { return s.Name + " " + s.CreatedAt.UTC().Format(time.RFC3339Nano) }
 
 // LookAfter looks at the logs until the service ends.
 func (f *Feature) LookAfter() {
@@ -65,51 +68,57 @@ func (f *Feature) look(ctx context.Context) {
 	defer f.looking.Unlock()
 	ctx, cancel := context.WithTimeout(ctx, lookFor)
 	defer cancel()
-	if !f.load(ctx) {
-		return
+	sites := f.Machine.Registry.All()
+	if err := f.load(ctx, sites); err != nil {
+		return // the next look may
 	}
-	for _, s := range f.Machine.Registry.All() {
-		if err := f.read(ctx, s.Name); err != nil && ctx.Err() == nil {
+	for _, s := range sites {
+		if err := f.read(ctx, s); err != nil && ctx.Err() == nil {
 			f.Machine.Log.Warn("read what PHP said", "site", s.Name, "reason", err)
 		}
 	}
 }
 
-// load reads, once, how far the logs have been read.
-func (f *Feature) load(ctx context.Context) (ok bool) {
-	f.mu.Lock()
-	known := f.logs != nil
-	f.mu.Unlock()
-	if known {
-		return true
-	}
-	logs, err := f.Records.PHPErrorLogs(ctx)
-	if err != nil {
-		return false
+// load reads how far the logs of sites have been read that were not known so far, by this name or at all; others are forgotten.
+func (f *Feature) load(ctx context.Context, sites []site.Site) error {
+	logs, recorded := map[string]records.PHPErrorLog{}, map[string]records.PHPErrorLog(nil)
+	for _, s := range sites {
+		log, known := f.known(s)
+		if !known && recorded == nil {
+			var err error
+			if recorded, err = f.Records.PHPErrorLogs(ctx); err != nil {
+				return err
+			}
+		}
+		if !known {
+			log = recorded[s.Name]
+		}
+		logs[one(s)] = log
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.logs = logs
-	return true
+	return nil
 }
 
-func (f *Feature) known(name string) records.PHPErrorLog {
+func (f *Feature) known(s site.Site) (log records.PHPErrorLog, known bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.logs[name]
+	log, known = f.logs[one(s)]
+	return log, known
 }
 
 // read records what a site's log has grown by. Of one that grew by more than is read at a time, the end is read.
-func (f *Feature) read(ctx context.Context, name string) error {
-	log := f.known(name)
-	info, err := os.Stat(f.path(name))
+func (f *Feature) read(ctx context.Context, s site.Site) error {
+	log, _ := f.known(s)
+	info, err := os.Stat(f.path(s.Name))
 	if err != nil || info.Size() == log.Bytes {
 		return nil
 	}
 	if info.Size() < log.Bytes { // it begins anew
 		log.Bytes = 0
 	}
-	file, err := ownfile.Open(f.path(name))
+	file, err := ownfile.Open(f.path(s.Name))
 	if err != nil {
 		return err
 	}
@@ -128,25 +137,27 @@ func (f *Feature) read(ctx context.Context, name string) error {
 	if len(whole) == 0 {
 		log.Bytes = info.Size()
 	}
-	if err := f.Records.AddPHPErrors(ctx, name, said, log.Bytes, mostPlaces); err != nil {
+	if err := f.Records.AddPHPErrors(ctx, s.Name, said, log.Bytes, mostPlaces); err != nil {
 		return err
 	}
-	return f.count(ctx, name, log)
+	return f.count(ctx, s, log)
 }
 
 // count keeps how many places there are, and has it seen where it is another number.
-func (f *Feature) count(ctx context.Context, name string, log records.PHPErrorLog) error {
-	all, err := f.Records.PHPErrorsOf(ctx, name)
+func (f *Feature) count(ctx context.Context, s site.Site, log records.PHPErrorLog) error {
+	all, err := f.Records.PHPErrorsOf(ctx, s.Name)
 	if err != nil {
 		return err
 	}
 	before := log.Places
 	log.Places = len(all)
 	f.mu.Lock()
-	f.logs[name] = log
+	if f.logs != nil { // else the next look reads it
+		f.logs[one(s)] = log
+	}
 	f.mu.Unlock()
 	if before != log.Places {
-		f.Machine.Registry.Announce(name)
+		f.Machine.Registry.Announce(s.Name)
 	}
 	return nil
 }
@@ -156,7 +167,10 @@ func (f *Feature) path(name string) string {
 }
 
 // Places is in how many places PHP of a site complained.
-func (f *Feature) Places(name string) int { return f.known(name).Places }
+func (f *Feature) Places(s site.Site) int {
+	log, _ := f.known(s)
+	return log.Places
+}
 
 // List is what PHP of a site said, the last first, with the lines around each place.
 func (f *Feature) List(ctx context.Context, name string) ([]wire.PHPError, error) {
@@ -223,5 +237,6 @@ func (f *Feature) Forget(ctx context.Context, name string) error {
 	if err := f.Records.ForgetPHPErrors(ctx, s.Name); err != nil {
 		return err
 	}
-	return f.count(ctx, s.Name, f.known(s.Name))
+	log, _ := f.known(s)
+	return f.count(ctx, s, log)
 }
