@@ -48,7 +48,7 @@ const talk = `$send = function ($scheme, $port, $subject, $times = 1) {
 `
 
 // post has a site's PHP do something, and returns what it prints.
-func post(t *testing.T, at client.Site, root, php string) string {
+func post(t testing.TB, at client.Site, root, php string) string {
 	t.Helper()
 	script := filepath.Join(at.Folder, root, "post.php")
 	require.NoError(t, os.WriteFile(script, []byte("<?php "+php), 0o644))
