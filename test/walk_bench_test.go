@@ -10,8 +10,8 @@ import (
 	"vessik/client"
 )
 
-// BenchmarkWalk walks through a WordPress, and asks for the same pages by a client that only asks, four at a time: how the pages a second of
-// the one are to those of the other.
+// BenchmarkWalk walks through a WordPress, and asks for the same pages by a client that only asks, four at a time: how the pages a second
+// of the one are to those of the other.
 func BenchmarkWalk(b *testing.B) {
 	s := start(b, newHome(b))
 	requirePassed(b, s.made(b, client.Request{Name: "orchard-days"}))

@@ -233,18 +233,30 @@ func (w *walker) through(ctx context.Context, told func(wire.WalkLine) error) er
 	return nil
 }
 
-// learn has what an answer names be asked, too.
+// learn has what an answer names be asked, too. What came over redirects is the answer of where they led, and not asked for again.
 func (w *walker) learn(answer walk.Answer) {
+	if len(answer.Through) > 0 {
+		arrived, last := answer, answer.Through[len(answer.Through)-1]
+		answer.Document = walk.Document{}
+		w.answers[answer.Path] = answer
+		switch {
+		case answer.Away || answer.Loop || answer.Fault != "" || answer.Status >= http.StatusBadRequest:
+		case !answer.Page:
+			w.add(last, false)
+		default:
+			if w.pages--; !w.known[last] && !w.leavesAlone(last) {
+				w.known[last] = true
+				w.pages++
+				arrived.Path, arrived.Through = last, nil
+				w.learn(arrived)
+			}
+		}
+		return
+	}
 	if w.named += len(answer.Document.References); w.named > mostNamed {
 		answer.Document.References, w.cut = nil, true
 	}
 	w.answers[answer.Path] = answer
-	if len(answer.Through) > 0 {
-		if last := answer.Through[len(answer.Through)-1]; !answer.Away && !answer.Loop && strings.HasPrefix(last, "/") {
-			w.add(last, answer.Page)
-		}
-		return
-	}
 	for _, r := range answer.Document.References {
 		if w.own(r.To) {
 			w.add(walk.PathOf(r.To), r.Page)
@@ -263,9 +275,9 @@ func (w *walker) get(ctx context.Context, path string) (*http.Response, error) {
 // ask asks for one thing, over its redirects.
 func (w *walker) ask(ctx context.Context, next step) (a walk.Answer) {
 	a.Path = next.path
-	began := time.Now()
 	seen := map[string]bool{next.path: true}
 	for path := next.path; ; {
+		began := time.Now() // of the last of them
 		response, err := w.get(ctx, path)
 		if err != nil {
 			a.Fault = plain(err)
