@@ -23,9 +23,8 @@ func (f *Feature) LookAfter() {
 	next := time.NewTicker(lookEvery)
 	defer next.Stop()
 	for before := ""; ; {
-		if now := f.state(); now != before {
+		if now := f.state(); now != before && f.lay() {
 			before = now
-			f.lay()
 		}
 		select {
 		case <-next.C:
@@ -49,12 +48,21 @@ func (f *Feature) state() string {
 	return text.String()
 }
 
-func (f *Feature) lay() {
+// lay has all sites see the helpers that they have, and no others; ok is false where something is being carried out, and it is to be done
+// again.
+func (f *Feature) lay() (ok bool) {
 	for _, s := range f.Machine.Registry.All() {
 		if err := f.Machine.LayHelpers(s); err != nil {
 			f.Machine.Log.Warn("lay local helpers", "site", s.Name, "reason", err)
 		}
 	}
+	f.Machine.WhileIdle(func() {
+		for _, s := range f.Machine.Registry.All() {
+			f.Machine.ForgetHelpers(s)
+		}
+		ok = true
+	})
+	return ok
 }
 
 // List is the helpers that a site may have, and those that it has.

@@ -35,14 +35,14 @@ func (m *Machine) helper(s site.Site) func(name string) (text string, ok bool) {
 	}
 }
 
-// LayHelpers has a site's PHP see its helpers as they are now, and no others.
+// LayHelpers has a site's PHP see its helpers as they are now.
 func (m *Machine) LayHelpers(s site.Site) error {
-	place := m.PHPPlace(s)
-	if len(s.Settings.Helpers) > 0 {
-		if _, err := engine.LayHelpers(place, s.Settings.Helpers); err != nil {
-			return err
-		}
+	if len(s.Settings.Helpers) == 0 {
+		return nil
 	}
-	engine.ForgetHelpers(place, s.Settings.Helpers)
-	return nil
+	_, err := engine.LayHelpers(m.PHPPlace(s), s.Settings.Helpers)
+	return err
 }
+
+// ForgetHelpers has it see no others. Nothing may change the site meanwhile: what a change brings is laid before it is the site's.
+func (m *Machine) ForgetHelpers(s site.Site) { engine.ForgetHelpers(m.PHPPlace(s), s.Settings.Helpers) }
