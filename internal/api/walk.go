@@ -2,7 +2,6 @@ package api
 
 import (
 	"encoding/json"
-	"errors"
 	"net/http"
 	"reflect"
 
@@ -41,7 +40,7 @@ func (a *API) walk(c echo.Context) error {
 	if err != nil && !c.Response().Committed {
 		writeProblem(c.Response(), asProblem(err))
 	} else if err != nil {
-		return errors.Join(tell(wire.WalkLine{Error: err.Error()}, true))
+		return tell(wire.WalkLine{Error: err.Error()}, true)
 	}
 	return nil
 }

@@ -73,7 +73,8 @@ func (f *Feature) ReadCSV(ctx context.Context, name, table string, from io.Reade
 			return refused(err)
 		}
 		defer ended()
-		records := csv.NewReader(from)
+		bounded := &bounded{Reader: from, left: longestRecord}
+		records := csv.NewReader(bounded)
 		records.ReuseRecord = true
 		head, err := records.Read()
 		if err != nil {
@@ -100,6 +101,7 @@ func (f *Feature) ReadCSV(ctx context.Context, name, table string, from io.Reade
 			if err := b.add(record, line); err != nil {
 				return refusedFile(line, err)
 			}
+			bounded.left = longestRecord
 		}
 		if _, err := connection.ExecContext(ctx, "COMMIT"); err != nil {
 			return refused(err)
@@ -112,6 +114,24 @@ func (f *Feature) ReadCSV(ctx context.Context, name, table string, from io.Reade
 func refusedFile(line int, err error) error {
 	return site.Problems{{Field: "add", Message: fmt.Sprintf("line %d: %v", line, err),
 		Remedy: "give CSV (RFC 4180) in UTF-8 whose first line names columns of the table; \\N stands for NULL"}}
+}
+
+// longestRecord is how long one record may be, in bytes: of a file that lacks a quote, all that follows would be one.
+const longestRecord = 64 << 20
+
+// bounded gives out no more than is left.
+type bounded struct {
+	io.Reader
+	left int
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	if b.left <= 0 {
+		return 0, fmt.Errorf("the record is longer than %d MB; is a quote missing?", longestRecord>>20)
+	}
+	n, err := b.Reader.Read(p[:min(len(p), b.left)])
+	b.left -= n
+	return n, err
 }
 
 // bringing is a file on its way into a table.

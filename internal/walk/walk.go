@@ -152,6 +152,9 @@ func (w *walker) sitemap(ctx context.Context) (pages []string) {
 			more, further := walk.Sitemap([]byte(w.text(ctx, walk.PathOf(u))))
 			pages, waiting = append(pages, more...), append(waiting, further...)
 		}
+		if len(pages) > mostNamed { // more than are ever walked
+			break
+		}
 	}
 	return pages
 }
