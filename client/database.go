@@ -95,15 +95,22 @@ func (c *Client) Query(ctx context.Context, site string, asked AskQuery, told fu
 		return err
 	}
 	defer response.Body.Close()
-	for lines := json.NewDecoder(response.Body); ; {
-		var line QueryLine
-		if err := lines.Decode(&line); errors.Is(err, io.EOF) {
+	return lines(response.Body, func(line QueryLine) error {
+		if line.Error != "" {
+			return errors.New(line.Error)
+		}
+		return told(line)
+	})
+}
+
+// lines tells the lines of JSON of an answer as they come.
+func lines[T any](from io.Reader, told func(T) error) error {
+	for decoder := json.NewDecoder(from); ; {
+		var line T
+		if err := decoder.Decode(&line); errors.Is(err, io.EOF) {
 			return nil
 		} else if err != nil {
 			return fmt.Errorf("the answer broke off: %w", err)
-		}
-		if line.Error != "" {
-			return errors.New(line.Error)
 		}
 		if err := told(line); err != nil {
 			return err

@@ -2,10 +2,7 @@ package client
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
-	"fmt"
-	"io"
 
 	"vessik/internal/core/walk"
 	"vessik/internal/core/wire"
@@ -25,18 +22,10 @@ func (c *Client) Walk(ctx context.Context, site string, asked Walk, told func(Wa
 		return err
 	}
 	defer response.Body.Close()
-	for lines := json.NewDecoder(response.Body); ; {
-		var line WalkLine
-		if err := lines.Decode(&line); errors.Is(err, io.EOF) {
-			return nil
-		} else if err != nil {
-			return fmt.Errorf("the walk broke off: %w", err)
-		}
+	return lines(response.Body, func(line WalkLine) error {
 		if line.Error != "" {
 			return errors.New(line.Error)
 		}
-		if err := told(line); err != nil {
-			return err
-		}
-	}
+		return told(line)
+	})
 }
