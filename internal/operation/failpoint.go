@@ -10,12 +10,13 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"strings"
+	"time"
 
 	"vessik/internal/core/plan"
 )
 
 // points is the folder in which a test says what is to happen where: a file KIND.SITE.STEP.WHEN whose text is "fail", "cancel" or "hold".
-// It is gone once the place is reached; one at which the service is held until it is killed is renamed to end with .held.
+// It is gone once the place is reached; one at which the service is held is renamed to end with .held, until that is taken away.
 var points = os.Getenv("VESSIK_FAILPOINTS")
 
 // point is a place before or after a piece of work.
@@ -39,9 +40,19 @@ func (o *Operation) point(name string, step plan.Step, when string) error {
 		<-o.r.slots // its own: those that are held must not keep others from their places
 		defer func() { o.r.slots <- struct{}{} }()
 	}
-	<-o.ctx.Done() // until it is killed, or the service is asked to end
-	return o.ctx.Err()
+	for { // until it is killed, asked to end, or let go on
+		select {
+		case <-o.ctx.Done():
+			return o.ctx.Err()
+		case <-time.After(pointPause):
+		}
+		if _, err := os.Stat(path + ".held"); errors.Is(err, os.ErrNotExist) {
+			return nil
+		}
+	}
 }
+
+const pointPause = 10 * time.Millisecond
 
 // listKinds lists the kinds and their steps for the test, which must know all of them.
 func (r *Runner) listKinds() {
