@@ -197,7 +197,7 @@ func consistent(t *testing.T, s *service) {
 	}
 	assert.ElementsMatch(t, names, entries(s.home, "sites"), "folders")
 	assert.Subset(t, names, entries(s.home, "run/php"), "PHP configurations")
-	for _, folder := range []string{"restore", "pictures", "tmp", "mail", "logs/sites"} {
+	for _, folder := range []string{"restore", "pictures", "walks", "tmp", "mail", "logs/sites"} {
 		assert.Subset(t, append(names, "browser"), entries(s.home, folder), folder) // that of pictures
 	}
 	found := []string{}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"vessik/client"
+	"vessik/internal/core/wire"
 )
 
 // BenchmarkWalk walks through a WordPress, and asks for the same pages by a client that only asks, four at a time: how the pages a second
@@ -24,12 +25,12 @@ func BenchmarkWalk(b *testing.B) {
 		'post_content' => str_repeat('<p>Ferns and moss.</p>', 40), 'post_status' => 'publish']); }`, posts))
 	for b.Loop() {
 		paths, began := []string{}, time.Now()
-		must(b, s.Walk(context.Background(), "orchard-days", client.Walk{}, func(line client.WalkLine) error {
-			if line.Page != nil {
-				paths = append(paths, line.Page.Path)
-			}
-			return nil
-		}))
+		none := 0
+		found, err := s.Walk(context.Background(), "orchard-days", client.Walk{Browser: &none}, func(wire.WalkProgress) {})
+		must(b, err)
+		for _, page := range found.Pages {
+			paths = append(paths, page.Path)
+		}
 		walked := float64(len(paths)) / time.Since(began).Seconds()
 		if len(paths) < posts {
 			b.Fatal(len(paths), " pages were found of ", posts)

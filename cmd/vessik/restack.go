@@ -27,6 +27,7 @@ func runRestack(ctx context.Context, c *call) error {
 	c.flags.StringVar(&r.Web, "web", "", "web server engine")
 	c.flags.StringVar(&r.Database, "database", "", "database engine")
 	c.flags.BoolVar(&r.Stay, "stay", false, "stay on the new stack although a check fails on it")
+	c.flags.BoolVar(&r.Walk, "walk", false, "walk through all pages before and after: one that is worse off counts as a check that fails")
 	dryRun := c.flags.Bool("dry-run", false, "only say what would happen")
 	service, err := c.connect(func() error {
 		if r.PHP+r.Web+r.Database == "" {

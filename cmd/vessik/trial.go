@@ -26,6 +26,7 @@ func runTrial(ctx context.Context, c *call) error {
 	c.flags.Var(&visit, "visit", "path to ask besides the front page, such as /shop/; may be given more than once")
 	c.flags.BoolVar(&t.KeepCopies, "keep-copies", false, "keep the copies as sites")
 	c.flags.BoolVar(&t.NoPicture, "no-picture", false, "take no pictures")
+	c.flags.BoolVar(&t.Walk, "walk", false, "walk through all pages of the site and of each copy: one that is worse off fails the copy")
 	junit := c.flags.Bool("junit", false, "print JUnit XML")
 	service, err := c.connect(c.oneFormat("junit", junit))
 	if err != nil {

@@ -26,6 +26,7 @@ export function ChangeStack({ site: s, busy }: { site: Site; busy: boolean }) {
   const engines = useEngines().data?.engines ?? []
   const [wanted, setWanted] = useState<Partial<Record<"php" | "web" | "database", string>>>({})
   const [stay, setStay] = useState(false)
+  const [walk, setWalk] = useState(false)
   const [fault, setFault] = useState<string>()
   const now = { php: s.stack.php.engine, web: s.stack.web.engine, database: s.stack.database.engine }
   const asked = Object.fromEntries(Object.entries(wanted).filter(([kind, id]) => id !== now[kind as "php"]))
@@ -43,7 +44,7 @@ export function ChangeStack({ site: s, busy }: { site: Site; busy: boolean }) {
     setFault(undefined)
     try {
       await answer(
-        api.POST("/api/v1/sites/{name}/restack", { ...of({ name: s.name }), body: { ...asked, stay } }),
+        api.POST("/api/v1/sites/{name}/restack", { ...of({ name: s.name }), body: { ...asked, stay, walk } }),
       )
       setWanted({})
       await queries.invalidateQueries()
@@ -80,7 +81,17 @@ export function ChangeStack({ site: s, busy }: { site: Site; busy: boolean }) {
           {s.cms.title} {s.cms.version}
         </span>
       </div>
-      {any && <Outlook preview={preview} busy={busy} stay={stay} setStay={setStay} go={go} />}
+      {any && (
+        <Outlook
+          preview={preview}
+          busy={busy}
+          stay={stay}
+          setStay={setStay}
+          walk={walk}
+          setWalk={setWalk}
+          go={go}
+        />
+      )}
       {fault && <Notice tone="fail">{fault}</Notice>}
       {!any && change && last?.state !== "running" && <LastChange change={change} />}
     </div>
@@ -93,12 +104,16 @@ function Outlook({
   busy,
   stay,
   setStay,
+  walk,
+  setWalk,
   go,
 }: {
   preview: UseQueryResult<RestackPreview>
   busy: boolean
   stay: boolean
   setStay: (stay: boolean) => void
+  walk: boolean
+  setWalk: (walk: boolean) => void
   go: () => Promise<void>
 }) {
   return (
@@ -126,6 +141,15 @@ function Outlook({
                 onChange={(e) => setStay(e.target.checked)}
               />{" "}
               stay there although a check fails
+            </label>
+            <label className="flex items-center gap-2 text-[13px]">
+              <input
+                type="checkbox"
+                className="accent-(--accent)"
+                checked={walk}
+                onChange={(e) => setWalk(e.target.checked)}
+              />{" "}
+              judge by a walk through all pages, too
             </label>
           </p>
         </>

@@ -96,6 +96,7 @@ function Choice({ name, site, begun }: { name: string; site?: Site; begun: (id: 
   const choice = useChoice(site)
   const { chosen, count } = choice
   const [visit, setVisit] = useState("")
+  const [walk, setWalk] = useState(false)
   const [fault, setFault] = useState<string>()
   const go = async () => {
     setFault(undefined)
@@ -108,6 +109,7 @@ function Choice({ name, site, begun }: { name: string; site?: Site; begun: (id: 
             web: chosen("web").join(","),
             database: chosen("database").join(","),
             visit: visit.split(/\s+/).filter(Boolean),
+            walk,
           },
         }),
       )
@@ -132,6 +134,15 @@ function Choice({ name, site, begun }: { name: string; site?: Site; begun: (id: 
               placeholder="/shop/ /about/"
               className="mt-1 w-full border-b border-line-strong bg-transparent py-1 font-mono text-[13px] text-ink placeholder:text-faint"
             />
+          </label>
+          <label className="flex items-center gap-2 text-[13px] text-soft">
+            <input
+              type="checkbox"
+              className="accent-(--accent)"
+              checked={walk}
+              onChange={(e) => setWalk(e.target.checked)}
+            />{" "}
+            walk through all pages of each
           </label>
           <div>
             <Button

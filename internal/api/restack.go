@@ -15,7 +15,7 @@ import (
 func (a *API) restackRoutes(api huma.API, router *echo.Echo) {
 	details[plan.Change](api)
 	restack := func(in wire.Restack, by Who) restack.Request {
-		return restack.Request{PHP: in.PHP, Web: in.Web, Database: in.Database, Stay: in.Stay, Who: by.name()}
+		return restack.Request{PHP: in.PHP, Web: in.Web, Database: in.Database, Stay: in.Stay, Walk: in.Walk, Who: by.name()}
 	}
 	register(api, "POST", "/sites/{name}/restack/preview", "preview-restack", "What a change of stack would do; changes nothing",
 		func(ctx context.Context, in *struct {

@@ -22,7 +22,7 @@ func (a *API) trialRoutes(api huma.API, router *echo.Echo) {
 		b := in.Body
 		operation, err := a.Trial.Start(ctx, in.Name, trial.Request{PHP: b.PHP, Web: b.Web, Database: b.Database, Visit: b.Visit,
 			KeepCopies: b.KeepCopies,
-			NoPicture:  b.NoPicture})
+			NoPicture:  b.NoPicture, Walk: b.Walk})
 		return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 	}, accepted)
 	api.OpenAPI().AddOperation(&huma.Operation{Method: "GET", Path: "/api/v1/operations/{id}/pictures/{name}", OperationID: "get-picture",

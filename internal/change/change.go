@@ -17,6 +17,7 @@ import (
 	"vessik/internal/points"
 	"vessik/internal/running"
 	"vessik/internal/verify"
+	"vessik/internal/walk"
 )
 
 // Changer changes the sites of one machine.
@@ -26,6 +27,7 @@ type Changer struct {
 	Verifier   *verify.Verifier
 	Points     *points.Points
 	Origins    *origin.Origins
+	Walks      *walk.Feature
 
 	knownMu sync.Mutex
 	known   map[string][]string // directives by PHP
@@ -152,14 +154,14 @@ func (c *Changer) FetchStep() operation.Step {
 // BaselineStep verifies a site as it is.
 func (c *Changer) BaselineStep() operation.Step {
 	return operation.Step{Name: Baseline, Title: "verifying as it is", Do: func(ctx context.Context, w *operation.Part) error {
-		return c.Verifier.Prove(ctx, w, "before")
+		return c.Verifier.Prove(ctx, w, "before", c.walkBefore)
 	}}
 }
 
 // ProveStep verifies a site as it has become.
 func (c *Changer) ProveStep() operation.Step {
 	return operation.Step{Name: verify.Prove, Title: "verifying", Do: func(ctx context.Context, w *operation.Part) error {
-		return c.Verifier.Prove(ctx, w, "after")
+		return c.Verifier.Prove(ctx, w, "after", c.walkAfter)
 	}}
 }
 

@@ -28,8 +28,7 @@ func (f *Feature) Info(ctx context.Context, name string) (wire.Info, error) {
 		return wire.Info{}, site.NoSite(name)
 	}
 	if s.State != site.Running {
-		return wire.Info{}, site.Problems{{Site: name, Field: "name",
-			Message: "the site is " + string(s.State) + ", and only a running one can be asked", Remedy: "start it: vessik start " + name}}
+		return wire.Info{}, site.NotRunning(s)
 	}
 	answer, server, err := f.Verifier.Ask(ctx, s)
 	if err != nil {

@@ -90,13 +90,12 @@ func (f *Feature) Page(ctx context.Context, name, path string) (wire.OutgoingPag
 	case err != nil:
 		return wire.OutgoingPage{}, err
 	case s.State != site.Running:
-		return wire.OutgoingPage{}, site.Problems{{Site: s.Name, Field: "name", Message: "the site is " + string(s.State),
-			Remedy: "start it: vessik start " + s.Name}}
+		return wire.OutgoingPage{}, site.NotRunning(s)
 	case !strings.HasPrefix(path, "/") || strings.ContainsAny(path, "#\\ \r\n"):
 		return wire.OutgoingPage{}, site.Problems{{Site: s.Name, Field: "path", Message: path + " is no path of a page",
 			Remedy: "write what follows the host, as in /wp-admin/"}}
 	}
-	done := f.Ledger.watch(s.Name)
+	done := f.Ledger.Watch(s.Name)
 	began := time.Now()
 	status, err := f.Verifier.Visit(ctx, s, path)
 	took := time.Since(began)

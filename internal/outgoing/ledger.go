@@ -137,8 +137,8 @@ func (l *Ledger) Asked(site string, to netip.AddrPort, fate running.Fate) (ended
 	}
 }
 
-// watch shows what a site asks until done is called, which tells it.
-func (l *Ledger) watch(site string) (done func() []records.Outgoing) {
+// Watch shows what a site asks until done is called, which tells it.
+func (l *Ledger) Watch(site string) (done func() []records.Outgoing) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	w := &watcher{seen: map[row]*records.Outgoing{}}

@@ -28,7 +28,7 @@ func TestTheLedgerKeepsWhatSitesAsk(t *testing.T) {
 	l.Found("moss", "secret.fernhollow.example", nil, false)
 	assert.Equal(t, []string{"www.fernhollow.example", "api.fernhollow.example"}, l.Hosts("moss", netip.MustParseAddr("::ffff:203.0.113.7")))
 	assert.Empty(t, l.Hosts("fern", press), "what another site looked up is no business of this one")
-	done := l.watch("moss")
+	done := l.Watch("moss")
 	web := netip.AddrPortFrom(press, 443)
 	l.Asked("moss", web, running.Through)(20*time.Millisecond, nil)
 	l.Asked("moss", web, running.Through)(0, errors.New("nobody is there"))
@@ -49,7 +49,7 @@ func TestTheLedgerKeepsWhatSitesAsk(t *testing.T) {
 // A site may ask for as much as it wants to; what is kept of it stays small.
 func TestTheLedgerOfAHostileSiteStaysSmall(t *testing.T) {
 	l := &Ledger{}
-	done := l.watch("moss")
+	done := l.Watch("moss")
 	var group sync.WaitGroup
 	for n := range 8 {
 		group.Go(func() {

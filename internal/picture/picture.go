@@ -202,7 +202,7 @@ func (t *Taker) launch(program, profile string) (end func(), gone chan struct{},
 var flags = []string{"--headless", "--no-sandbox", "--no-first-run", "--no-default-browser-check", "--disable-gpu",
 	"--disable-dev-shm-usage", "--disable-extensions", "--disable-sync", "--disable-quic",
 	"--disable-breakpad", "--disable-crash-reporter", "--disable-background-networking", "--disable-component-update",
-	"--disable-default-apps", "--disable-popup-blocking", "--hide-scrollbars",
+	"--disable-default-apps", "--hide-scrollbars",
 	"--mute-audio", "--force-color-profile=srgb", "--password-store=basic", "--metrics-recording-only",
 	"--host-resolver-rules=MAP * 127.0.0.1", "--ignore-certificate-errors", // what it reaches is the gateway
 	"--remote-allow-origins=*"}

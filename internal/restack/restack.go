@@ -74,6 +74,7 @@ func (f *Feature) drop(ctx context.Context, s site.Site, id string) error {
 type Request struct {
 	PHP, Web, Database string
 	Stay               bool // the new stack stays although a check fails on it
+	Walk               bool // all pages are walked before and after
 	Who                string
 }
 
@@ -121,7 +122,7 @@ func (f *Feature) judge(name string, r Request) (site.Site, plan.Change, site.Pr
 		problems = append(problems, site.Problem{Site: name, Field: "name", Message: "the site is " + string(s.State), Remedy: "wait for it"})
 	}
 	return s, plan.Change{Site: name, Before: plan.Target{Stack: s.Stack, Settings: s.Settings},
-		After: plan.Target{Stack: after, Settings: s.Settings}, Stay: r.Stay, Who: r.Who}, problems
+		After: plan.Target{Stack: after, Settings: s.Settings}, Stay: r.Stay, Walk: r.Walk, Who: r.Who}, problems
 }
 
 // Preview says what a change of stack would do; nothing is changed.

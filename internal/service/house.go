@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"vessik/console"
 	"vessik/internal/api"
 	"vessik/internal/authority"
 	"vessik/internal/background"
@@ -243,9 +244,11 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, mail *mailbox
 	names := hosts.New(m, o.hostsFile, o.hosts)
 	verifier := &verify.Verifier{Machine: m, Records: kept, Finds: names.Finds, Mail: mail}
 	m.MailPort, m.MailAuthorities = mail.Port, []*authority.Authority{mail.Authority}
-	changer := &change.Changer{Machine: m, Operations: ops, Verifier: verifier, Points: &points.Points{Machine: m}, Origins: origins}
-	m.Failed, m.Busy, m.WhileIdle, m.Each = ops.Fail, ops.Busy, ops.WhileIdle, ops.Each
 	ledger := &outgoing.Ledger{}
+	walks := &walk.Feature{Machine: m, Verifier: verifier, Axe: console.Axe(), Watch: ledger.Watch}
+	changer := &change.Changer{Machine: m, Operations: ops, Verifier: verifier, Points: &points.Points{Machine: m}, Origins: origins,
+		Walks: walks}
+	m.Failed, m.Busy, m.WhileIdle, m.Each = ops.Fail, ops.Busy, ops.WhileIdle, ops.Each
 	m.Ledger, m.Kept = ledger, known.Kept
 	m.FreePort = func() int { return site.FreePort(known.Now()) }
 	h.rooms = api.Rooms{Machine: m, Operations: ops, Records: kept, Facts: known, Origins: origins, Changer: changer, Own: h.ownEngines,
@@ -258,7 +261,7 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, mail *mailbox
 		Restore:   &restore.Feature{Changer: changer},
 		Parts:     &parts.Feature{Changer: changer},
 		Uploads:   &uploads.Feature{Machine: m, Origins: origins, Shelf: onShelf, Stencils: saved},
-		Trial:     &trial.Feature{Machine: m, Operations: ops, Facts: known, Origins: origins, Verifier: verifier},
+		Trial:     &trial.Feature{Machine: m, Operations: ops, Facts: known, Origins: origins, Verifier: verifier, Walks: walks},
 		Stencils:  &saving.Feature{Shelf: saved, Machine: m, Operations: ops},
 		Shelf:     &shelf.Feature{Shelf: onShelf, Home: m.Home, Store: m.Store, CMS: m.CMS},
 		Engines:   &engines.Feature{Machine: m, Operations: ops, Facts: known, Verifier: verifier, Records: kept},
@@ -274,7 +277,7 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, mail *mailbox
 		Outgoing:  &outgoing.Feature{Machine: m, Verifier: verifier, Records: kept, Ledger: ledger},
 		PHPErrors: &phperrors.Feature{Machine: m, Records: kept},
 		Helpers:   &helpers.Feature{Machine: m},
-		Walk:      &walk.Feature{Machine: m, Verifier: verifier}}
+		Walk:      walks}
 	h.rooms.Uploads.Sweep(0) // of a service that ended, before anybody brings something
 	h.rooms.Fleet.Judge = func(requests []site.Request) site.Problems {
 		_, problems := h.rooms.Create.Preview(requests)
@@ -296,7 +299,8 @@ const applied = "fleet file"
 func (h *house) changes() fleet.Changes {
 	return fleet.Changes{Make: h.rooms.Create.New, Domains: h.rooms.Rename.SetDomains,
 		Restack: func(ctx context.Context, name string, r wire.Restack) (plan.Operation, error) {
-			return h.rooms.Restack.Restack(ctx, name, restack.Request{PHP: r.PHP, Web: r.Web, Database: r.Database, Stay: r.Stay, Who: applied})
+			return h.rooms.Restack.Restack(ctx, name, restack.Request{PHP: r.PHP, Web: r.Web, Database: r.Database, Stay: r.Stay, Walk: r.Walk,
+				Who: applied})
 		},
 		Rename: func(ctx context.Context, name string, r wire.Rename) (plan.Operation, error) {
 			return h.rooms.Rename.Rename(ctx, name, r, applied)

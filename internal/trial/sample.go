@@ -18,6 +18,7 @@ import (
 	"vessik/internal/core/check"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
+	"vessik/internal/core/walk"
 	"vessik/internal/operation"
 	"vessik/internal/ownfile"
 	"vessik/internal/picture"
@@ -61,9 +62,16 @@ func (f *Feature) sample(ctx context.Context, w *operation.Part, source, s site.
 			f.Machine.Log.Warn("picture", "site", s.Name, "reason", err)
 		}
 	}
+	var walked *plan.CellWalk
+	if trial.Walk {
+		if walked, err = f.walk(ctx, w, source, s); err != nil {
+			return fmt.Errorf("walk: %w", err)
+		}
+	}
 	report := w.Newest()
 	learn(w, func(c *plan.Cell) {
 		c.Visits, c.Milliseconds, c.Messages, c.Different, c.Report = visits, visits[0].Milliseconds, messages, different, report
+		c.Walked = walked
 		c.Took = time.Since(s.CreatedAt).Milliseconds()
 		c.Verdict, c.Summary = check.Pass, "passed"
 		if report != nil {
@@ -72,7 +80,11 @@ func (f *Feature) sample(ctx context.Context, w *operation.Part, source, s site.
 				c.Verdict = check.Fail
 			}
 		}
-		if faults := faultsOf(visits, messages); len(faults) > 0 {
+		faults := faultsOf(visits, messages)
+		if walked != nil && len(walked.Worse) > 0 {
+			faults = append(faults, "worse pages: "+walk.Worst(walked.Worse))
+		}
+		if len(faults) > 0 {
 			c.Verdict, c.Summary = check.Fail, strings.Join(faults, ", ")
 		}
 		if report != nil && report.Result("front-page").Verdict == check.Fail {

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"vessik/internal/cms"
@@ -24,6 +25,7 @@ import (
 	"vessik/internal/running"
 	"vessik/internal/safefile"
 	"vessik/internal/verify"
+	"vessik/internal/walk"
 )
 
 // Kind is that of trials, Sample its step that asks a copy's pages.
@@ -39,6 +41,9 @@ type Feature struct {
 	Facts      *facts.Facts
 	Origins    *origin.Origins
 	Verifier   *verify.Verifier
+	Walks      *walk.Feature
+
+	walking sync.Mutex // one copy at a time has the site itself walked
 }
 
 // Kind is how copies are tried: each goes its own way, and is gone before another one comes.
@@ -140,6 +145,7 @@ type Request struct {
 	Visit              []string
 	KeepCopies         bool
 	NoPicture          bool
+	Walk               bool
 }
 
 // mostCells bounds one trial.
@@ -162,7 +168,7 @@ func (f *Feature) begin(ctx context.Context, name string, r Request) (plan.Opera
 	if len(problems) > 0 {
 		return plan.Operation{}, problems
 	}
-	trial := plan.Trial{Site: name, Visit: append([]string{}, r.Visit...), KeepCopies: r.KeepCopies, Picture: !r.NoPicture &&
+	trial := plan.Trial{Site: name, Visit: append([]string{}, r.Visit...), KeepCopies: r.KeepCopies, Walk: r.Walk, Picture: !r.NoPicture &&
 		picture.Browser() != "",
 		Cells: []plan.Cell{}}
 	copies, names, plans := []site.Site{}, []string{}, map[string][]plan.Step{}

@@ -39,8 +39,7 @@ func (f *Feature) Ticket(ctx context.Context, name, user string) (address, as st
 			Remedy:  "sign in in the site itself"}}
 	}
 	if s.State != site.Running {
-		return "", "", until, site.Problems{{Site: name, Field: "name", Message: "the site is " + string(s.State),
-			Remedy: "start it first: vessik start " + name}}
+		return "", "", until, site.NotRunning(s)
 	}
 	users, err := f.Users(ctx, name)
 	if err != nil {

@@ -164,9 +164,12 @@ func (v *Verifier) Step() operation.Step {
 		Do: func(ctx context.Context, w *operation.Part) error { return v.Prove(ctx, w, "") }}
 }
 
+// Further is a check that some operations have besides the usual ones; nil for none this time.
+type Further func(ctx context.Context, w *operation.Part, s site.Site) (*check.Result, error)
+
 // Prove verifies a site and records the report, of a stage of a change or of none. A check that fails does not fail the step: the site
 // stays, to be looked at.
-func (v *Verifier) Prove(ctx context.Context, w *operation.Part, stage string) error {
+func (v *Verifier) Prove(ctx context.Context, w *operation.Part, stage string, further ...Further) error {
 	s, err := w.Site()
 	if err != nil {
 		return err
@@ -186,6 +189,18 @@ func (v *Verifier) Prove(ctx context.Context, w *operation.Part, stage string) e
 	}
 	if ctx.Err() != nil {
 		return ctx.Err()
+	}
+	for _, each := range further {
+		if s.State != site.Running {
+			break
+		}
+		result, err := each(ctx, w, s)
+		if err != nil {
+			return err
+		}
+		if result != nil {
+			report = check.Of(s.Name, append(report.Checks, *result))
+		}
 	}
 	report.Stage = stage
 	w.Report(report)

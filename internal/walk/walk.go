@@ -7,12 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"mime"
 	"net/http"
 	"net/url"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"vessik/internal/cms"
@@ -21,6 +23,7 @@ import (
 	"vessik/internal/core/walk"
 	"vessik/internal/core/wire"
 	"vessik/internal/ownfile"
+	"vessik/internal/records"
 	"vessik/internal/running"
 	"vessik/internal/verify"
 )
@@ -42,6 +45,12 @@ const (
 type Feature struct {
 	Machine  *running.Machine
 	Verifier *verify.Verifier
+	Axe      string                                             // axe-core's source; empty for none
+	Watch    func(site string) (done func() []records.Outgoing) // sees what a site asks of other machines
+
+	costing sync.Mutex // one slow page is asked again at a time
+	mu      sync.Mutex
+	going   map[string]bool // ids of walks that are not at their end
 }
 
 // walker is one walk.
@@ -56,7 +65,8 @@ type walker struct {
 	pages   int // that were asked or wait
 	files   int
 	most    int
-	named   int // references
+	named   int      // references
+	order   []string // pages that can be read, as they came
 	cut     bool
 }
 
@@ -66,46 +76,85 @@ type step struct {
 	page bool
 }
 
-// Walk walks through a running site, and tells how far it is, and then all pages, the worst first. signIn is an address that signs somebody
-// in.
-func (f *Feature) Walk(ctx context.Context, name string, asked wire.Walk, signIn string, told func(wire.WalkLine) error) error {
+// Told is told how far a walk is; an error of it ends the walk.
+type Told func(wire.WalkProgress) error
+
+// Walk walks through a running site, and keeps what it found. signIn is an address that signs somebody in; empty for a visitor.
+func (f *Feature) Walk(ctx context.Context, name string, asked wire.Walk, signIn string, told Told) (walked walk.Walked, err error) {
+	s, err := f.running(name)
+	if err != nil {
+		return walked, err
+	}
+	looks, err := looksOf(asked)
+	if err != nil {
+		return walked, err
+	}
+	other, err := f.other(s, asked.Against)
+	if err != nil {
+		return walked, err
+	}
+	if walked, err = f.through(ctx, s, asked, looks, signIn, told); err != nil {
+		return walked, err
+	}
+	if other != nil {
+		if walked.Compared, err = other(ctx, walked, asked, told); err != nil {
+			return walked, err
+		}
+		if err = f.write(s.Name, walked); errors.Is(err, fs.ErrNotExist) {
+			err = nil // so many came after it that it is forgotten
+		}
+	}
+	return walked, err
+}
+
+func (f *Feature) running(name string) (site.Site, error) {
 	s, known := f.Machine.Registry.Site(site.ASCII(name))
 	switch {
 	case !known:
-		return site.NoSite(name)
+		return s, site.NoSite(name)
 	case s.State != site.Running:
-		return site.Problems{{Site: s.Name, Field: "name", Message: "the site is " + string(s.State), Remedy: "start it: vessik start " + s.Name}}
+		return s, site.NotRunning(s)
 	}
+	return s, nil
+}
+
+// through is one walk, kept.
+func (f *Feature) through(ctx context.Context, s site.Site, asked wire.Walk, looks int, signIn string, told Told) (walked walk.Walked,
+	err error) {
 	client, base, done := f.Verifier.Visitor(ctx, s)
 	defer done()
 	began, log := time.Now(), filepath.Join(f.Machine.Home.SiteLogs(s.Name), "php-error.log")
-	from := sizeOf(log)
+	from := ownfile.Size(log)
 	w := &walker{client: client, hosts: s.Hosts(), cms: f.Machine.CMS.Of(s), answers: map[string]walk.Answer{}, known: map[string]bool{},
 		most: cmp.Or(asked.Pages, usualPages)}
-	var err error
 	if w.base, err = url.Parse(base); err != nil {
-		return err
+		return walked, err
 	}
 	if signIn != "" {
 		if answer := w.ask(ctx, step{path: strings.TrimPrefix(signIn, strings.TrimSuffix(base, "/")), page: true}); answer.Fault != "" {
-			return fmt.Errorf("sign in: %s", answer.Fault)
+			return walked, fmt.Errorf("sign in: %s", answer.Fault)
 		}
 	}
 	w.begin(ctx, f.published(ctx, s))
 	if err := w.through(ctx, told); err != nil {
-		return err
+		return walked, err
 	}
-	judged := walk.Site{Own: w.own, HTTPS: s.HTTPS, Listed: s.Visible, Slow: cmp.Or(asked.Slow, usualSlow), Answers: w.answers,
-		Said: saidSince(log, from, s.Folder)}
-	end := wire.WalkEnd{Files: w.files, Cut: w.cut}
-	for _, page := range judged.Judge() {
-		end.Pages, end.Findings = end.Pages+1, end.Findings+len(page.Findings)
-		if err := told(wire.WalkLine{Page: &page}); err != nil {
-			return err
-		}
+	judged := walk.Site{Own: w.own, HTTPS: s.HTTPS, Listed: s.Visible, Slow: cmp.Or(asked.Slow, usualSlow), Answers: w.answers}
+	if judged.Costs, err = f.costs(ctx, s, w, judged.Slow, told); err != nil {
+		return walked, err
 	}
-	end.Milliseconds = time.Since(began).Milliseconds()
-	return told(wire.WalkLine{End: &end})
+	kept, err := f.keep(s.Name, began)
+	if err != nil {
+		return walked, err
+	}
+	defer kept.end()
+	if judged.Looks, err = f.looks(ctx, w, looks, kept, told); err != nil {
+		return walked, err
+	}
+	judged.Said = saidSince(log, from, s.Folder)
+	walked = walk.Walked{ID: kept.id, At: began.UTC().Truncate(time.Second), URL: base, As: asked.As, Pages: judged.Judge(), Files: w.files,
+		Looked: len(judged.Looks), Cut: w.cut, Milliseconds: time.Since(began).Milliseconds()}
+	return walked, kept.finish(walked)
 }
 
 // published are the paths of all that the CMS has published, as far as its definition says how to know.
@@ -206,7 +255,7 @@ func (w *walker) leavesAlone(path string) bool {
 }
 
 // through asks for everything, some at once, until nothing new is named.
-func (w *walker) through(ctx context.Context, told func(wire.WalkLine) error) error {
+func (w *walker) through(ctx context.Context, told Told) error {
 	answers, asked := make(chan walk.Answer), 0
 	ctx, cancel := context.WithCancel(ctx)
 	running := 0
@@ -229,7 +278,7 @@ func (w *walker) through(ctx context.Context, told func(wire.WalkLine) error) er
 		}
 		w.learn(answer)
 		asked++
-		if err := told(wire.WalkLine{Progress: &wire.WalkProgress{Asked: asked, Known: len(w.known)}}); err != nil {
+		if err := told(wire.WalkProgress{Doing: "asking", Asked: asked, Known: len(w.known)}); err != nil {
 			return err
 		}
 	}
@@ -260,6 +309,9 @@ func (w *walker) learn(answer walk.Answer) {
 		answer.Document.References, w.cut = nil, true
 	}
 	w.answers[answer.Path] = answer
+	if answer.Page && answer.Status < http.StatusBadRequest {
+		w.order = append(w.order, answer.Path)
+	}
 	for _, r := range answer.Document.References {
 		if w.own(r.To) {
 			w.add(walk.PathOf(r.To), r.Page)
@@ -349,19 +401,6 @@ func plain(err error) string {
 		err = wrapped.Err
 	}
 	return err.Error()
-}
-
-func sizeOf(path string) int64 {
-	file, err := ownfile.Open(path)
-	if err != nil {
-		return 0
-	}
-	defer file.Close()
-	info, err := file.Stat()
-	if err != nil {
-		return 0
-	}
-	return info.Size()
 }
 
 // saidSince is what PHP said since its log was so long, with files below the site's folder.

@@ -8,6 +8,7 @@ import (
 	"vessik/internal/core/check"
 	"vessik/internal/core/rewrite"
 	"vessik/internal/core/site"
+	"vessik/internal/core/walk"
 )
 
 // Operation is one request being carried out, as it is recorded.
@@ -37,6 +38,7 @@ type Change struct {
 	Before Target   `json:"before"`
 	After  Target   `json:"after"`
 	Stay   bool     `json:"stay" doc:"Stay with the new one although a check fails"`
+	Walk   bool     `json:"walk,omitempty" doc:"A walk through all pages is a check, too"`
 	Who    string   `json:"who"`
 	Rename string   `json:"rename,omitempty" doc:"The site's new name"`
 	Load   *Loading `json:"load,omitempty" doc:"A dump that takes the place of the database"`
@@ -44,6 +46,7 @@ type Change struct {
 	Parts  *Parts   `json:"parts,omitempty" doc:"Plugins and themes that are changed"`
 	// What carrying it out found.
 	DowntimeMilliseconds int64          `json:"downtime_milliseconds" doc:"Longest time in which no request was answered"`
+	WalkBefore           string         `json:"walk_before,omitempty" doc:"The walk through the site as it was"`
 	WentBack             bool           `json:"went_back" doc:"The site is as it was before"`
 	Worse                []string       `json:"worse,omitempty" doc:"Checks that passed before and fail after"`
 	Moved                string         `json:"moved,omitempty" doc:"What was compared when the database moved"`
@@ -155,6 +158,8 @@ type Trial struct {
 	Visit      []string `json:"visit" nullable:"false" doc:"Paths that are asked besides the front page"`
 	KeepCopies bool     `json:"keep_copies"`
 	Picture    bool     `json:"picture" doc:"Pictures of the front page are compared"`
+	Walk       bool     `json:"walk,omitempty" doc:"All pages of the copies are compared with the site's own"`
+	SourceWalk string   `json:"source_walk,omitempty" doc:"The walk through the site itself"`
 	Cells      []Cell   `json:"cells" nullable:"false"`
 }
 
@@ -170,7 +175,14 @@ type Cell struct {
 	Visits       []Visit           `json:"visits" nullable:"false"`
 	Messages     []Message         `json:"messages" nullable:"false" doc:"What PHP said while the pages were asked"`
 	Different    *float64          `json:"different" doc:"Share of the pixels that differ from the site's own; null without pictures"`
+	Walked       *CellWalk         `json:"walked,omitempty"`
 	Report       *check.SiteReport `json:"report,omitempty"`
+}
+
+// CellWalk is what a walk through a copy found.
+type CellWalk struct {
+	Pages int               `json:"pages"`
+	Worse []walk.Difference `json:"worse" nullable:"false" doc:"Than on the site itself"`
 }
 
 // Visit is one page that was asked.

@@ -190,6 +190,11 @@ func NoSite(name string) Problems {
 	return Problems{{Site: name, Field: "name", Message: "there is no such site", Remedy: "see the names with: vessik sites", Absent: true}}
 }
 
+// NotRunning says that a site must run for what is asked for.
+func NotRunning(s Site) Problems {
+	return Problems{{Site: s.Name, Field: "name", Message: "the site is " + string(s.State), Remedy: "start it: vessik start " + s.Name}}
+}
+
 func (p Problem) String() string {
 	subject := p.Field
 	if p.Site != "" {

@@ -6,20 +6,35 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 )
 
 // Walked is a whole walk.
 type Walked struct {
-	Pages        []WalkedPage `json:"pages"`
+	ID           string       `json:"id,omitempty" doc:"By which it is found again"`
+	At           time.Time    `json:"at"`
+	URL          string       `json:"url" doc:"Of the site"`
+	As           string       `json:"as,omitempty" doc:"The user who was signed in"`
+	Pages        []WalkedPage `json:"pages" nullable:"false" doc:"Worst first"`
 	Files        int          `json:"files"`
-	Cut          bool         `json:"cut,omitempty"`
+	Looked       int          `json:"looked" doc:"Pages that a browser looked at"`
+	Cut          bool         `json:"cut,omitempty" doc:"There is more than was walked"`
 	Milliseconds int64        `json:"milliseconds"`
+	Compared     *Compared    `json:"compared,omitempty"`
+}
+
+// Findings are how many there are.
+func (w Walked) Findings() (all int) {
+	for _, p := range w.Pages {
+		all += len(p.Findings)
+	}
+	return all
 }
 
 // bad are the kinds that a visitor would complain of.
-var bad = []Kind{Fails, PHP, BrokenURL, BrokenRes, Loop}
+var bad = []Kind{Fails, PHP, ScriptError, BrokenURL, BrokenRes, RequestFails, Loop}
 
-// Bad tells whether a page fails, names what fails, or has PHP complain.
+// Bad tells whether a page fails, names what fails, or has PHP or a script complain.
 func (p WalkedPage) Bad() bool {
 	return slices.ContainsFunc(p.Findings, func(f PageFinding) bool { return slices.Contains(bad, f.Kind) })
 }

@@ -15,22 +15,27 @@ type Kind string
 
 // Kinds, worst first.
 const (
-	Fails     Kind = "fails"          // the page itself
-	PHP       Kind = "php"            // PHP complained while it was made
-	BrokenURL Kind = "broken-link"    // it leads to what fails
-	BrokenRes Kind = "broken-file"    // it loads what fails: an image, a script, a style sheet
-	Loop      Kind = "redirect-loop"  // it leads to what leads back to itself
-	Plain     Kind = "plain-http"     // of a site with https, it loads something without
-	Elsewhere Kind = "form-elsewhere" // a form sends what is written to another host
-	Chain     Kind = "redirect-chain" // it leads to what leads on more than once
-	Slow      Kind = "slow"           // it took longer than is borne
-	NoTitle   Kind = "no-title"       //
-	SameTitle Kind = "same-title"     // another page has it, too
-	NotListed Kind = "not-indexed"    // it asks search engines to leave it out, although the site does not
+	Fails        Kind = "fails"          // the page itself
+	PHP          Kind = "php"            // PHP complained while it was made
+	ScriptError  Kind = "script-error"   // a script of it ended with an error that nobody caught
+	BrokenURL    Kind = "broken-link"    // it leads to what fails
+	BrokenRes    Kind = "broken-file"    // it loads what fails: an image, a script, a style sheet
+	RequestFails Kind = "request-fails"  // what its scripts and style sheets ask of the site fails
+	Loop         Kind = "redirect-loop"  // it leads to what leads back to itself
+	Plain        Kind = "plain-http"     // of a site with https, it loads something without
+	Elsewhere    Kind = "form-elsewhere" // a form sends what is written to another host
+	Chain        Kind = "redirect-chain" // it leads to what leads on more than once
+	Slow         Kind = "slow"           // it took longer than is borne
+	Wide         Kind = "wide"           // on a phone, it reaches beyond the edge
+	NoTitle      Kind = "no-title"       //
+	SameTitle    Kind = "same-title"     // another page has it, too
+	NotListed    Kind = "not-indexed"    // it asks search engines to leave it out, although the site does not
+	Unusable     Kind = "accessibility"  // those who do not see it, or not well, cannot use it (axe-core)
 )
 
 // Kinds are all of them, worst first.
-var Kinds = []Kind{Fails, PHP, BrokenURL, BrokenRes, Loop, Plain, Elsewhere, Chain, Slow, NoTitle, SameTitle, NotListed}
+var Kinds = []Kind{Fails, PHP, ScriptError, BrokenURL, BrokenRes, RequestFails, Loop, Plain, Elsewhere, Chain, Slow, Wide, NoTitle,
+	SameTitle, NotListed, Unusable}
 
 // PageFinding is one thing that is wrong with a page.
 type PageFinding struct {
@@ -46,6 +51,8 @@ type WalkedPage struct {
 	Milliseconds int64         `json:"milliseconds" doc:"Until all of it was there"`
 	Title        string        `json:"title,omitempty"`
 	Findings     []PageFinding `json:"findings" nullable:"false" doc:"Worst first"`
+	Pictures     []string      `json:"pictures,omitempty" doc:"Names of pictures, the widest first"`
+	Cost         *Cost         `json:"cost,omitempty" doc:"Of a slow page, what it asked of others"`
 }
 
 // Answer is what a path of the site answered, over however many redirects.
@@ -83,6 +90,8 @@ type Site struct {
 	Slow    int64 // milliseconds that a page may take
 	Answers map[string]Answer
 	Said    []phperrors.Message
+	Looks   map[string]Look // by path
+	Costs   map[string]Cost // of slow pages, by path
 }
 
 // PathOf is how an address of the site is asked for.
@@ -122,6 +131,11 @@ func (s Site) Judge() []WalkedPage {
 			}
 		}
 		s.references(a, add)
+		s.seen(a, add)
+		p.Pictures = s.Looks[a.Path].Pictures
+		if cost, asked := s.Costs[a.Path]; asked {
+			p.Cost = &cost
+		}
 		if !a.fails() {
 			s.words(a, titles, add)
 		}
@@ -205,7 +219,11 @@ func (s Site) references(a Answer, add func(kind Kind, where, text string)) {
 // words judges what a page says of itself.
 func (s Site) words(a Answer, titles map[string][]string, add func(kind Kind, where, text string)) {
 	if a.Milliseconds > s.Slow {
-		add(Slow, "", fmt.Sprintf("took %d ms", a.Milliseconds))
+		again := ""
+		if cost, asked := s.Costs[a.Path]; asked {
+			again = cost.words()
+		}
+		add(Slow, "", fmt.Sprintf("took %d ms", a.Milliseconds)+again)
 	}
 	if a.Document.Title == "" {
 		add(NoTitle, "<title>", "is missing, or empty")

@@ -391,6 +391,7 @@ type Restack struct {
 	Web      string `json:"web,omitempty"`
 	Database string `json:"database,omitempty"`
 	Stay     bool   `json:"stay,omitempty" doc:"Stay on the new stack although a check fails on it"`
+	Walk     bool   `json:"walk,omitempty" doc:"Walk through all pages before and after, and go back where one is worse off"`
 }
 
 // RestackPreview is what a change of stack would do.
@@ -437,6 +438,7 @@ type TrialRequest struct {
 	Visit      []string `json:"visit,omitempty" doc:"Paths to ask besides the front page"`
 	KeepCopies bool     `json:"keep_copies,omitempty" doc:"Keep the copies as sites"`
 	NoPicture  bool     `json:"no_picture,omitempty"`
+	Walk       bool     `json:"walk,omitempty" doc:"Walk through all pages of the copies, and compare them with the site's own"`
 }
 
 // Info is everything that a site runs on, as told by a request that it served.
