@@ -86,12 +86,16 @@ func TestAWalkFindsWhatIsWrongAndNothingElse(t *testing.T) {
 	assert.NotZero(t, code)
 	assert.NotEmpty(t, errs)
 
-	// A new WordPress is in order, also for whoever signs in.
+	// A new WordPress is in order, also for whoever signs in; but for a list in its own theme, in a browser.
 	for _, more := range [][]string{nil, {"-as", s.site(t, "fern-archive").Administrator.Name}} {
-		out, errs, code = s.cli(append([]string{"walk", "fern-archive", "-slow", "60000"}, more...)...)
+		out, errs, code = s.cli(append([]string{"walk", "fern-archive", "-slow", "60000", "-browser", "0"}, more...)...)
 		assert.Zero(t, code, out+errs)
-		assert.Regexp(t, `^[5-9] pages, [5-9] of them in a browser, and \d+ files in [\d.]+ s: 0 findings\n$`, out)
+		assert.Regexp(t, `^[5-9] pages and \d+ files in [\d.]+ s: 0 findings\n$`, out)
 	}
+	out, errs, code = s.cli("walk", "fern-archive", "-slow", "60000", "-browser", "2", "-csv", "-as", "fern-archive-keeper")
+	assert.Zero(t, code, out+errs)
+	assert.NotRegexp(t, `,(script-error|request-fails|wide|broken)`, out)
+	assert.Contains(t, out, ",accessibility,list,")
 }
 
 // plot is a site in which faults are planted that only a browser sees, and a page that is slow.
@@ -100,11 +104,11 @@ var plot = map[string]string{
 		<a href="/wide.php">w</a><a href="/mute.php">m</a><a href="/alert.php">l</a><a href="/slow.php">o</a><a href="/new.php">n</a>`),
 	"script.php": plotPage("Script", `<script>setTimeout(() => { throw new TypeError("no fern") }, 10)</script>`),
 	"asks.php":   plotPage("Asks", `<script>fetch("/nothing.php"); fetch("https://elsewhere.example/x").catch(() => 0)</script>`),
-	"wide.php":   plotPage("Wide", `<div class="bed" style="width:900px">wide</div>
+	"wide.php": plotPage("Wide", `<div class="bed" style="width:900px">wide</div>
 		<div style="overflow:auto"><p style="width:2000px">held</p></div>`),
-	"mute.php":   plotPage("Mute", `<img src="/dot.png">`),
-	"alert.php":  plotPage("Alert", `<script>alert("well"); open("/"); onbeforeunload = () => "stay"</script>`),
-	"new.php":    plotPage("New", ""),
+	"mute.php":  plotPage("Mute", `<img src="/dot.png">`),
+	"alert.php": plotPage("Alert", `<script>alert("well"); open("/"); onbeforeunload = () => "stay"</script>`),
+	"new.php":   plotPage("New", ""),
 }
 
 func plotPage(title, body string) string {
@@ -165,6 +169,7 @@ func TestAWalkLooksInABrowserAndIsCompared(t *testing.T) {
 	// What got worse since, and what was mended.
 	require.NoError(t, os.WriteFile(filepath.Join(root, "script.php"), []byte(plotPage("Script", "")), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "alert.php"), []byte(`<?php http_response_code(500);`), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "slow.php"), []byte(plotPage("Slow", "")), 0o644))
 	now := walkedBy(t, s, 3, "-against", "last")
 	require.NotNil(t, now.Compared)
 	assert.Equal(t, walked.ID, now.Compared.With)
@@ -175,7 +180,7 @@ func TestAWalkLooksInABrowserAndIsCompared(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"found /", "found /alert.php", "title /alert.php", "mended /script.php"}, changes)
-	assert.Empty(t, walkedBy(t, s, 0, "-against", now.ID, "-slow", "60000").Compared.Worse())
+	assert.Empty(t, walkedBy(t, s, 0, "-against", now.ID, "-browser", "0").Compared.Worse())
 	againstAnAddress(t, s)
 
 	out, _, code := s.cli("walk", "orchard-days", "-list")
@@ -258,7 +263,7 @@ func walkInTheConsole(t *testing.T, s *service) {
 	do("its evidence", chromedp.Click(`//button[starts-with(@aria-label, "/: ")]`),
 		chromedp.WaitVisible(`//article[@data-page="/"]//*[contains(., "/alert.php")]`),
 		chromedp.WaitVisible(`//p[@role="status"][contains(., "findings")]`))
-	do("an earlier one", chromedp.Click(`//nav[@aria-label="Walks that are kept"]/button[3]`),
+	do("an earlier one", chromedp.Click(`//nav[@aria-label="Walks that are kept"]/button[4]`),
 		chromedp.WaitVisible(`//section[@aria-label="Compared"]`), chromedp.Click(`//button[starts-with(@aria-label, "/wide.php: ")]`),
 		chromedp.WaitVisible(`//article[@data-page="/wide.php"]//img`))
 }

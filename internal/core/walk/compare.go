@@ -85,7 +85,8 @@ func Compare(before, now Walked, coarse bool) []Difference {
 		if coarse && there && was.Status >= 400 {
 			was.Findings = append(was.Findings, PageFinding{Fails, "", fmt.Sprint("answers ", was.Status)})
 		}
-		compareFindings(place{before.URL, was.Findings}, place{now.URL, p.Findings}, add)
+		both := was.Looked && p.Looked
+		compareFindings(place{before.URL, was.seenBy(both)}, place{now.URL, p.seenBy(both)}, add)
 	}
 	for path, p := range old {
 		if !known[path] && !now.Cut && !coarse && !slices.ContainsFunc(p.Findings, func(f PageFinding) bool { return f.Kind == Fails }) {
@@ -124,6 +125,11 @@ func (p place) plain(f PageFinding) PageFinding {
 		*text = strings.ReplaceAll(strings.ReplaceAll(*text, u.Scheme+"://"+u.Host, ""), u.Host, "")
 	}
 	return f
+}
+
+// seenBy are the findings of a page, without those of a browser where it is not for both of two walks that one looked.
+func (p WalkedPage) seenBy(both bool) []PageFinding {
+	return slices.DeleteFunc(slices.Clone(p.Findings), func(f PageFinding) bool { return !both && slices.Contains(ofBrowsers, f.Kind) })
 }
 
 func compareFindings(before, now place, add func(change Change, text string)) {

@@ -27,6 +27,12 @@ func TestWalksAreCompared(t *testing.T) {
 		{"/", Mended, "broken-link <a href> /x answers 404"}, {"/beds/", Quicker, "took 3000 ms"}}, Compare(before, now, false))
 	assert.Empty(t, Compare(now, now, false))
 	assert.Len(t, Compared{Differences: Compare(before, now, false)}.Worse(), 2)
+	before.Pages, now.Pages = []WalkedPage{pageOf("/", "Front")}, []WalkedPage{pageOf("/", "Front", PageFinding{Wide, "<div>", "reaches"})}
+	now.Pages[0].Looked = true
+	assert.Empty(t, Compare(before, now, false), "no browser looked before")
+	before.Pages[0].Looked = true
+	assert.Len(t, Compare(before, now, false), 1)
+	before.Pages = append(before.Pages, pageOf("/old/", "Old"))
 	now.Cut = true
 	for _, d := range Compare(before, now, false) {
 		assert.NotEqual(t, Gone, d.Change, "it was not walked to the end")

@@ -37,6 +37,9 @@ const (
 var Kinds = []Kind{Fails, PHP, ScriptError, BrokenURL, BrokenRes, RequestFails, Loop, Plain, Elsewhere, Chain, Slow, Wide, NoTitle,
 	SameTitle, NotListed, Unusable}
 
+// ofBrowsers are those that nobody sees without one.
+var ofBrowsers = []Kind{ScriptError, RequestFails, Wide, Unusable}
+
 // PageFinding is one thing that is wrong with a page.
 type PageFinding struct {
 	Kind  Kind   `json:"kind"`
@@ -51,6 +54,7 @@ type WalkedPage struct {
 	Milliseconds int64         `json:"milliseconds" doc:"Until all of it was there"`
 	Title        string        `json:"title,omitempty"`
 	Findings     []PageFinding `json:"findings" nullable:"false" doc:"Worst first"`
+	Looked       bool          `json:"looked,omitempty" doc:"A browser looked at it"`
 	Pictures     []string      `json:"pictures,omitempty" doc:"Names of pictures, the widest first"`
 	Cost         *Cost         `json:"cost,omitempty" doc:"Of a slow page, what it asked of others"`
 }
@@ -132,7 +136,8 @@ func (s Site) Judge() []WalkedPage {
 		}
 		s.references(a, add)
 		s.seen(a, add)
-		p.Pictures = s.Looks[a.Path].Pictures
+		look, looked := s.Looks[a.Path]
+		p.Looked, p.Pictures = looked, look.Pictures
 		if cost, asked := s.Costs[a.Path]; asked {
 			p.Cost = &cost
 		}
