@@ -43,6 +43,7 @@ func (c *Client) Walk(ctx context.Context, site string, asked Walk, told func(wi
 		}
 		return nil
 	})
+	walked.Common = walk.CommonOf(walked.Pages)
 	if err == nil && !ended {
 		err = errors.New("the service ended in the middle of the walk")
 	}

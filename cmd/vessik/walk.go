@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 	"strconv"
+	"strings"
 	"text/tabwriter"
 
 	"golang.org/x/term"
@@ -147,20 +148,33 @@ func (c *call) printWalks(all []client.WalkEnd) error {
 }
 
 func (c *call) showWalk(walked walk.Walked) {
-	findings := 0
+	told := map[walk.PageFinding]bool{}
+	for _, each := range walked.Common {
+		told[each.Finding] = true
+	}
 	for _, page := range walked.Pages {
-		if findings += len(page.Findings); len(page.Findings) == 0 {
+		own := slices.DeleteFunc(slices.Clone(page.Findings), func(f walk.PageFinding) bool { return told[f] })
+		if len(own) == 0 {
 			continue
 		}
 		fmt.Fprintf(c.out, "%s  %d, %d ms\n", bold(c.out, page.Path), page.Status, page.Milliseconds)
-		for _, f := range page.Findings {
+		for _, f := range own {
 			fmt.Fprintf(c.out, "    %-14s  %s%s\n", f.Kind, map[bool]string{true: f.Where + "  "}[f.Where != ""], f.Text)
 		}
+	}
+	for _, each := range walked.Common {
+		const shown = 3
+		f, more := each.Finding, ""
+		if len(each.Paths) > shown {
+			more = fmt.Sprintf(" and %d more", len(each.Paths)-shown)
+		}
+		fmt.Fprintf(c.out, "%s\n    %-14s  %s%s\n    %-14s  %s%s\n", bold(c.out, fmt.Sprintf("On %d pages", len(each.Paths))), f.Kind,
+			map[bool]string{true: f.Where + "  "}[f.Where != ""], f.Text, "", strings.Join(each.Paths[:min(len(each.Paths), shown)], ", "), more)
 	}
 	more := map[bool]string{true: "; there are more than were walked: give -pages"}[walked.Cut]
 	looked := map[bool]string{true: fmt.Sprintf(", %d of them in a browser,", walked.Looked)}[walked.Looked > 0]
 	fmt.Fprintf(c.out, "%d pages%s and %d files in %.1f s: %d findings%s\n", len(walked.Pages), looked, walked.Files,
-		float64(walked.Milliseconds)/1000, findings, more)
+		float64(walked.Milliseconds)/1000, walked.Findings(), more)
 	if walked.Compared != nil {
 		c.showCompared(*walked.Compared)
 	}

@@ -25,6 +25,14 @@ const kinds: Record<string, string> = {
 }
 const grave = ["fails", "php", "script-error", "broken-link", "broken-file", "request-fails", "redirect-loop"]
 
+const shown = (path: string) => {
+  try {
+    return decodeURI(path)
+  } catch {
+    return path
+  }
+}
+
 const tone = (p: WalkedPage) =>
   p.findings.length === 0 ? "well" : p.findings.some((f) => grave.includes(f.kind)) ? "grave" : "slight"
 const tones = {
@@ -42,29 +50,58 @@ export function WalkMap({ name, walked }: { name: string; walked: Walked }) {
   const page = walked.pages.find((p) => p.path === open)
   const sections = [...new Set(walked.pages.map((p) => sectionOf(p.path)))]
   return (
-    <div className="mt-4 grid items-start gap-x-8 gap-y-4 lg:grid-cols-[minmax(0,5fr)_minmax(0,6fr)]">
-      <nav aria-label="Pages, the worst first">
-        {sections.map((section) => (
-          <section key={section} className="border-t border-line py-2">
-            <h2 className="font-mono text-[13px] text-soft">{section}</h2>
-            <ul className="mt-1 flex flex-wrap gap-1">
-              {walked.pages
-                .filter((p) => sectionOf(p.path) === section)
-                .map((p) => (
-                  <Tile
-                    key={p.path}
-                    page={p}
-                    label={p.path === section ? "/" : p.path.slice(section.length)}
-                    open={p === page}
-                    onOpen={() => setOpen(p.path)}
-                  />
-                ))}
-            </ul>
-          </section>
+    <>
+      {walked.common.length > 0 && <Common walked={walked} open={setOpen} />}
+      <div className="mt-4 grid items-start gap-x-8 gap-y-4 lg:grid-cols-[minmax(0,5fr)_minmax(0,6fr)]">
+        <nav aria-label="Pages, the worst first">
+          {sections.map((section) => (
+            <section key={section} className="border-t border-line py-2">
+              <h2 className="font-mono text-[13px] text-soft">{section}</h2>
+              <ul className="mt-1 flex flex-wrap gap-1">
+                {walked.pages
+                  .filter((p) => sectionOf(p.path) === section)
+                  .map((p) => (
+                    <Tile
+                      key={p.path}
+                      page={p}
+                      label={p.path === section ? "/" : p.path.slice(section.length)}
+                      open={p === page}
+                      onOpen={() => setOpen(p.path)}
+                    />
+                  ))}
+              </ul>
+            </section>
+          ))}
+        </nav>
+        {page && <Evidence name={name} walked={walked} page={page} />}
+      </div>
+    </>
+  )
+}
+
+// Common is what many pages share: most often it is in the theme, or in one plugin.
+function Common({ walked, open }: { walked: Walked; open: (path: string) => void }) {
+  return (
+    <section aria-label="On many pages" className="mt-4">
+      <h2 className="text-[13px] text-soft">On many pages</h2>
+      <ul>
+        {walked.common.map(({ finding: f, paths }, i) => (
+          <li
+            key={i}
+            className="grid gap-x-4 border-t border-line py-1 text-[13px] sm:grid-cols-[5rem_9rem_minmax(0,1fr)]"
+          >
+            <Word onClick={() => open(paths[0])}>{paths.length} pages</Word>
+            <span className={grave.includes(f.kind) ? "text-fail" : "text-soft"}>
+              {kinds[f.kind] ?? f.kind}
+            </span>
+            <span className="break-words">
+              {f.where && <Mono className="break-all">{f.where} </Mono>}
+              {f.text}
+            </span>
+          </li>
         ))}
-      </nav>
-      {page && <Evidence name={name} walked={walked} page={page} />}
-    </div>
+      </ul>
+    </section>
   )
 }
 
@@ -90,7 +127,7 @@ function Tile({
         onClick={onOpen}
         className={`max-w-56 truncate rounded-sm border px-1.5 py-0.5 text-left font-mono text-[12px] hover:border-ink ${tones[tone(p)]} ${open ? "outline-2 outline-accent" : ""}`}
       >
-        <span aria-hidden>{marks[tone(p)]}</span> {label}
+        <span aria-hidden>{marks[tone(p)]}</span> {shown(label)}
       </button>
     </li>
   )

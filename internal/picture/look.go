@@ -34,18 +34,56 @@ var Widths = []Width{{1280, 800, false}, {820, 1180, false}, {390, 844, true}}
 
 // Bounds of a look at one page: of time, and of what is kept.
 const (
-	lookTime    = 20 * time.Second
-	settleTime  = 250 * time.Millisecond // for what scripts do once the page is loaded
-	resizeTime  = 80 * time.Millisecond
-	mostSeen    = 20
-	longestSeen = 300 // characters
+	lookTime      = 20 * time.Second
+	settleTime    = 250 * time.Millisecond // for what scripts do once the page is loaded
+	resizeTime    = 80 * time.Millisecond
+	mostSeen      = 10
+	longestSeen   = 300 // characters
+	mostAddresses = 4000
 )
 
-// Visit is a page that is looked at.
-type Visit struct {
-	Address string
-	Cookies []*http.Cookie // of the site
-	Axe     string         // axe-core's source
+// Tab is a tab of the browser, in a profile of its own, that looks at one page after another.
+type Tab struct {
+	taker   *Taker
+	axe     string
+	cookies []*http.Cookie
+	address string // of the site that they are for
+
+	tab    context.Context // nil where there is none
+	browse context.Context
+	close  func()
+}
+
+// Open returns a tab for the pages of a site, signed in as cookies say. axe is axe-core's source; empty for none.
+func (t *Taker) Open(site string, cookies []*http.Cookie, axe string) *Tab {
+	return &Tab{taker: t, axe: axe, cookies: cookies, address: site}
+}
+
+// Close closes the tab.
+func (b *Tab) Close() {
+	if b.tab != nil {
+		b.close()
+		b.tab = nil
+	}
+}
+
+// open opens the tab where it is not.
+func (b *Tab) open() error {
+	if b.tab != nil && b.tab.Err() == nil && b.browse.Err() == nil {
+		return nil
+	}
+	b.Close()
+	browser, done, err := b.taker.use()
+	if err != nil {
+		return err
+	}
+	tab, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
+	b.tab, b.browse, b.close = tab, browser, func() { cancel(); done() }
+	if err := chromedp.Do(tab, b.prepare()); err != nil {
+		b.Close()
+		return fmt.Errorf("prepare the browser: %w", err)
+	}
+	return nil
 }
 
 // look is one look, as it grows.
@@ -56,37 +94,37 @@ type look struct {
 	dialogs   chan struct{}
 }
 
-// Look has the browser show a page, in a profile of its own, and tells what there was to be seen; the pictures are JPEG, one a width.
-func (t *Taker) Look(ctx context.Context, visit Visit) (seen walk.Look, pictures [][]byte, err error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if err := t.start(); err != nil {
+// Look has the browser show a page, and tells what there was to be seen; the pictures are JPEG, one a width.
+func (b *Tab) Look(ctx context.Context, address string) (seen walk.Look, pictures [][]byte, err error) {
+	if err := b.open(); err != nil {
 		return seen, nil, err
 	}
-	tab, cancel := chromedp.NewContext(t.browser, chromedp.WithNewBrowserContext())
-	defer cancel()
-	tab, stop := context.WithTimeout(tab, lookTime)
+	tab, stop := context.WithTimeout(b.tab, lookTime)
 	defer stop()
 	defer context.AfterFunc(ctx, stop)()
 	l := &look{addresses: map[network.RequestID]string{}, dialogs: make(chan struct{}, 1)}
-	if err := chromedp.Do(tab, l.prepare(visit)); err != nil {
-		return seen, nil, fmt.Errorf("prepare the browser: %w", err)
-	}
 	if err := chromedp.Listen(tab, l.hear); err != nil {
 		return seen, nil, err
 	}
 	go l.dismiss(tab)
-	err = chromedp.Do(tab, chromedp.EmulateViewport(Widths[0].Pixels, Widths[0].Height), chromedp.Navigate(visit.Address),
-		chromedp.Sleep(settleTime))
+	err = chromedp.Do(tab, chromedp.EmulateViewport(Widths[0].Pixels, Widths[0].Height), chromedp.Navigate(address),
+		chromedp.Sleep(settleTime), stays(address))
 	if err == nil {
-		pictures, err = l.through(tab, visit.Axe)
+		pictures, err = l.through(tab, b.axe)
+	}
+	if err == nil { // whatever the page goes on doing ends here
+		err = chromedp.Do(tab, chromedp.Navigate("about:blank"))
+	}
+	gone := b.browse.Err() != nil
+	if err != nil {
+		b.Close()
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	switch {
 	case ctx.Err() != nil:
 		return seen, nil, ctx.Err()
-	case t.browser.Err() != nil:
+	case gone:
 		return seen, nil, errors.New("the browser ended")
 	case errors.Is(err, context.DeadlineExceeded):
 		l.seen.Fault = fmt.Sprintf("the browser was not done with it within %d s", int(lookTime.Seconds()))
@@ -96,16 +134,16 @@ func (t *Taker) Look(ctx context.Context, visit Visit) (seen walk.Look, pictures
 	return l.seen, pictures, nil
 }
 
-// prepare has nothing be kept of what the page offers, and signs in as the cookies say.
-func (l *look) prepare(visit Visit) chromedp.Action[chromedp.Void] {
+// prepare has nothing be kept of what pages offer, and signs in as the cookies say.
+func (b *Tab) prepare() chromedp.Action[chromedp.Void] {
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 		if _, err := cdp.Call(ctx, t, browser.SetDownloadBehavior, browser.SetDownloadBehaviorParams{
 			Behavior: browser.SetDownloadBehaviorBehaviorDeny, BrowserContextID: chromedp.FromContext(ctx).BrowserContextID}); err != nil {
 			return err
 		}
 		cookies := []*network.CookieParam{}
-		for _, c := range visit.Cookies {
-			cookies = append(cookies, &network.CookieParam{Name: c.Name, Value: c.Value, URL: visit.Address, Path: "/"})
+		for _, c := range b.cookies {
+			cookies = append(cookies, &network.CookieParam{Name: c.Name, Value: c.Value, URL: b.address, Path: "/"})
 		}
 		if len(cookies) == 0 {
 			return nil
@@ -129,7 +167,8 @@ func (l *look) hear(event any) {
 		first, _, _ := strings.Cut(text, "\n")
 		l.add(&l.seen.ScriptErrors, place(d), first)
 	case *network.EventRequestWillBeSent:
-		if e.Type != network.ResourceTypeDocument && len(l.addresses) < 10*mostSeen*mostSeen {
+		wanted := e.Type != network.ResourceTypeDocument && !strings.HasSuffix(e.Request.URL, "/favicon.ico") // it asks for that by itself
+		if wanted && len(l.addresses) < mostAddresses {
 			l.addresses[e.RequestID] = e.Request.URL
 		}
 	case *network.EventResponseReceived:
@@ -180,6 +219,24 @@ func (l *look) add(to *[]walk.Seen, where, text string) {
 	each := walk.Seen{Where: shortened(where), Text: shortened(text)}
 	if len(*to) < mostSeen && !slices.Contains(*to, each) {
 		*to = append(*to, each)
+	}
+}
+
+// stays is an error where a page has led to another host meanwhile: what is shown is not the site's.
+func stays(address string) chromedp.Action[chromedp.Void] {
+	return func(ctx context.Context, t *chromedp.Target) (none chromedp.Void, err error) {
+		tree, err := cdp.Call(ctx, t, page.GetFrameTree, cdp.Empty{})
+		if err != nil {
+			return none, err
+		}
+		from, err := url.Parse(address)
+		if err != nil {
+			return none, err
+		}
+		if now, err := url.Parse(tree.FrameTree.Frame.URL); err != nil || now.Host != from.Host {
+			return none, fmt.Errorf("it leads on to %s", tree.FrameTree.Frame.URL)
+		}
+		return none, nil
 	}
 }
 

@@ -32,7 +32,7 @@ func Browser() string {
 	return ""
 }
 
-// Taker takes one picture at a time. Its browser starts with the first one and ends when nobody has asked for a while.
+// Taker has a browser, which starts when it is first asked for and ends when nobody has asked for a while. It takes one picture at a time.
 type Taker struct {
 	Dir   string // for the browser's own files
 	Cells *cell.Cells
@@ -42,7 +42,10 @@ type Taker struct {
 	browser context.Context
 	end     func()
 	idle    *time.Timer
-	kept    map[string]keptPicture // pictures of the sites that copies are compared with
+	users   int
+
+	taking sync.Mutex
+	kept   map[string]keptPicture // pictures of the sites that copies are compared with
 }
 
 type keptPicture struct {
@@ -58,8 +61,8 @@ const (
 
 // Take returns a picture of the upper part of a page.
 func (t *Taker) Take(ctx context.Context, address string) (image.Image, error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
+	t.taking.Lock()
+	defer t.taking.Unlock()
 	return t.take(ctx, address)
 }
 
@@ -71,8 +74,8 @@ type Comparison struct {
 
 // Compare takes pictures of two pages; that of the model may be up to a minute old.
 func (t *Taker) Compare(ctx context.Context, model, address string) (Comparison, error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
+	t.taking.Lock()
+	defer t.taking.Unlock()
 	kept, ok := t.kept[model]
 	if !ok || time.Since(kept.taken) > pictureAge {
 		picture, err := t.take(ctx, model)
@@ -93,10 +96,12 @@ func (t *Taker) Compare(ctx context.Context, model, address string) (Comparison,
 }
 
 func (t *Taker) take(ctx context.Context, address string) (image.Image, error) {
-	if err := t.start(); err != nil {
+	browser, done, err := t.use()
+	if err != nil {
 		return nil, err
 	}
-	tab, cancel := chromedp.NewContext(t.browser)
+	defer done()
+	tab, cancel := chromedp.NewContext(browser)
 	defer cancel()
 	tab, stop := context.WithTimeout(tab, 30*time.Second)
 	defer stop()
@@ -124,11 +129,26 @@ func Save(path string, picture image.Image) error {
 	return file.Close()
 }
 
-func (t *Taker) start() error {
-	if t.browser != nil && t.browser.Err() == nil {
-		t.idle.Reset(browserIdle)
-		return nil
+// use has the browser run until done is called, and for a while after that.
+func (t *Taker) use() (browser context.Context, done func(), err error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.browser == nil || t.browser.Err() != nil {
+		if err := t.start(); err != nil {
+			return nil, nil, err
+		}
 	}
+	t.users++
+	return t.browser, func() {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		if t.users--; t.idle != nil {
+			t.idle.Reset(browserIdle)
+		}
+	}, nil
+}
+
+func (t *Taker) start() error {
 	path := Browser()
 	if path == "" {
 		return fmt.Errorf("there is no Chromium on this machine: install the package chromium")
@@ -153,7 +173,13 @@ func (t *Taker) start() error {
 		return fmt.Errorf("start Chromium: %w", err)
 	}
 	t.browser, t.end = browser, func() { endBrowser(); endAllocator(); end(); ownfile.RemoveAll(profile) }
-	t.idle = time.AfterFunc(browserIdle, t.Close)
+	t.idle = time.AfterFunc(browserIdle, func() {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		if t.users == 0 {
+			t.close()
+		}
+	})
 	return nil
 }
 
@@ -204,17 +230,20 @@ var flags = []string{"--headless", "--no-sandbox", "--no-first-run", "--no-defau
 	"--disable-breakpad", "--disable-crash-reporter", "--disable-background-networking", "--disable-component-update",
 	"--disable-default-apps", "--hide-scrollbars",
 	"--mute-audio", "--force-color-profile=srgb", "--password-store=basic", "--metrics-recording-only",
-	"--host-resolver-rules=MAP * 127.0.0.1", "--ignore-certificate-errors", // what it reaches is the gateway
-	"--remote-allow-origins=*"}
+	"--host-resolver-rules=MAP * 127.0.0.1", "--ignore-certificate-errors"} // what it reaches is the gateway
 
 // Close ends the browser.
 func (t *Taker) Close() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	t.close()
+}
+
+func (t *Taker) close() {
 	if t.end != nil {
 		t.idle.Stop()
 		t.end()
-		t.browser, t.end, t.kept = nil, nil, nil
+		t.browser, t.end, t.idle = nil, nil, nil
 	}
 }
 

@@ -3,7 +3,9 @@ package walk
 import (
 	"context"
 	"fmt"
-	"net/url"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"vessik/internal/core/site"
 	"vessik/internal/core/walk"
@@ -31,30 +33,52 @@ func looksOf(asked wire.Walk) (int, error) {
 	return *asked.Browser, nil
 }
 
+// lookTogether is how many pages of a walk a browser looks at at once.
+const lookTogether = 2
+
 // looks has a browser look at the first pages, as whoever walks, and keeps the pictures.
 func (f *Feature) looks(ctx context.Context, w *walker, most int, kept *keeping, told Told) (map[string]walk.Look, error) {
-	looks, pages := map[string]walk.Look{}, w.order[:min(len(w.order), most)]
-	for n, path := range pages {
-		if err := told(wire.WalkProgress{Doing: "looking", Asked: n, Known: len(pages)}); err != nil {
-			return nil, err
-		}
-		address, err := w.base.Parse(path)
-		if err != nil {
-			continue
-		}
-		look, pictures, err := f.Machine.Pictures.Look(ctx, picture.Visit{Address: address.String(), Axe: f.Axe,
-			Cookies: w.client.Jar.Cookies(&url.URL{Scheme: w.base.Scheme, Host: w.base.Host, Path: address.Path})})
-		if err != nil {
-			return nil, fmt.Errorf("look at %s: %w", path, err)
-		}
-		for i, each := range pictures {
-			name := fmt.Sprintf("%d-%d.jpg", n+1, picture.Widths[i].Pixels)
-			if err := kept.add(name, each); err != nil {
-				return nil, err
-			}
-			look.Pictures = append(look.Pictures, name)
-		}
-		looks[path] = look
+	looks, pages, mu := map[string]walk.Look{}, w.order[:min(len(w.order), most)], sync.Mutex{}
+	group, ctx := errgroup.WithContext(ctx)
+	waiting := make(chan int, len(pages))
+	for n := range pages {
+		waiting <- n
 	}
-	return looks, nil
+	close(waiting)
+	for range min(lookTogether, len(pages)) {
+		group.Go(func() error {
+			tab := f.Machine.Pictures.Open(w.base.String(), w.client.Jar.Cookies(w.base), f.Axe)
+			defer tab.Close()
+			for n := range waiting {
+				look, err := w.look(ctx, tab, n+1, pages[n], kept)
+				if err != nil {
+					return err
+				}
+				mu.Lock()
+				looks[pages[n]] = look
+				err = told(wire.WalkProgress{Doing: "looking", Asked: len(looks), Known: len(pages)})
+				mu.Unlock()
+				if err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	return looks, group.Wait()
+}
+
+func (w *walker) look(ctx context.Context, tab *picture.Tab, number int, path string, kept *keeping) (walk.Look, error) {
+	look, pictures, err := tab.Look(ctx, w.base.Scheme+"://"+w.base.Host+path)
+	if err != nil {
+		return look, fmt.Errorf("look at %s: %w", path, err)
+	}
+	for i, each := range pictures {
+		name := fmt.Sprintf("%d-%d.jpg", number, picture.Widths[i].Pixels)
+		if err := kept.add(name, each); err != nil {
+			return look, err
+		}
+		look.Pictures = append(look.Pictures, name)
+	}
+	return look, nil
 }

@@ -154,6 +154,7 @@ func (f *Feature) through(ctx context.Context, s site.Site, asked wire.Walk, loo
 	judged.Said = saidSince(log, from, s.Folder)
 	walked = walk.Walked{ID: kept.id, At: began.UTC().Truncate(time.Second), URL: base, As: asked.As, Pages: judged.Judge(), Files: w.files,
 		Looked: len(judged.Looks), Cut: w.cut, Milliseconds: time.Since(began).Milliseconds()}
+	walked.Common = walk.CommonOf(walked.Pages)
 	return walked, kept.finish(walked)
 }
 

@@ -1,6 +1,7 @@
 package walk
 
 import (
+	"cmp"
 	"encoding/xml"
 	"fmt"
 	"io"
@@ -16,6 +17,7 @@ type Walked struct {
 	URL          string       `json:"url" doc:"Of the site"`
 	As           string       `json:"as,omitempty" doc:"The user who was signed in"`
 	Pages        []WalkedPage `json:"pages" nullable:"false" doc:"Worst first"`
+	Common       []Common     `json:"common" nullable:"false" doc:"Findings of many pages alike, worst first"`
 	Files        int          `json:"files"`
 	Looked       int          `json:"looked" doc:"Pages that a browser looked at"`
 	Cut          bool         `json:"cut,omitempty" doc:"There is more than was walked"`
@@ -28,6 +30,35 @@ func (w Walked) Findings() (all int) {
 	for _, p := range w.Pages {
 		all += len(p.Findings)
 	}
+	return all
+}
+
+// Common is what is wrong with many pages alike.
+type Common struct {
+	Finding PageFinding `json:"finding"`
+	Paths   []string    `json:"paths" nullable:"false"`
+}
+
+// manyPages is from how many pages on something is common.
+const manyPages = 3
+
+// CommonOf is what is wrong with three pages or more alike, the worst first: most often it comes from what they share.
+func CommonOf(pages []WalkedPage) []Common {
+	paths, all := map[PageFinding][]string{}, []Common{}
+	for _, p := range pages {
+		for _, f := range p.Findings {
+			paths[f] = append(paths[f], p.Path)
+		}
+	}
+	for f, on := range paths {
+		if len(on) >= manyPages {
+			all = append(all, Common{f, on})
+		}
+	}
+	slices.SortFunc(all, func(a, b Common) int {
+		return cmp.Or(slices.Index(Kinds, a.Finding.Kind)-slices.Index(Kinds, b.Finding.Kind), len(b.Paths)-len(a.Paths),
+			strings.Compare(a.Finding.Where+a.Finding.Text, b.Finding.Where+b.Finding.Text))
+	})
 	return all
 }
 
