@@ -176,7 +176,7 @@ function Kept({
             onClick={() => choose(each.id)}
           >
             {new Date(each.at).toLocaleString("sv").slice(0, 16)}
-            {each.as && ` as ${each.as}`}, {each.findings}
+            {each.as && ` as ${each.as}`}, {each.findings} findings
           </Word>
         ))}
       </nav>

@@ -1,5 +1,5 @@
 // WalkMap: the pages of a walk as a map by sections, the worst first; one of them is opened, with its evidence.
-import { useState } from "react"
+import { useRef, useState, type RefObject } from "react"
 import { Link } from "wouter"
 import { useImage, type Walked, type WalkedPage } from "./api"
 import { Mono, Word } from "./ui"
@@ -48,10 +48,15 @@ const sectionOf = (path: string) => /^\/[^/?]+\/(?=[^?])/.exec(path)?.[0] ?? "/"
 export function WalkMap({ name, walked }: { name: string; walked: Walked }) {
   const [open, setOpen] = useState(walked.pages[0]?.path)
   const page = walked.pages.find((p) => p.path === open)
+  const evidence = useRef<HTMLElement>(null)
+  const show = (path: string) => {
+    setOpen(path)
+    setTimeout(() => evidence.current?.scrollIntoView({ block: "nearest" })) // on a phone, it is below the map
+  }
   const sections = [...new Set(walked.pages.map((p) => sectionOf(p.path)))]
   return (
     <>
-      {walked.common.length > 0 && <Common walked={walked} open={setOpen} />}
+      {walked.common.length > 0 && <Common walked={walked} open={show} />}
       <div className="mt-4 grid items-start gap-x-8 gap-y-4 lg:grid-cols-[minmax(0,5fr)_minmax(0,6fr)]">
         <nav aria-label="Pages, the worst first">
           {sections.map((section) => (
@@ -66,14 +71,14 @@ export function WalkMap({ name, walked }: { name: string; walked: Walked }) {
                       page={p}
                       label={p.path === section ? "/" : p.path.slice(section.length)}
                       open={p === page}
-                      onOpen={() => setOpen(p.path)}
+                      onOpen={() => show(p.path)}
                     />
                   ))}
               </ul>
             </section>
           ))}
         </nav>
-        {page && <Evidence name={name} walked={walked} page={page} />}
+        {page && <Evidence at={evidence} name={name} walked={walked} page={page} />}
       </div>
     </>
   )
@@ -90,7 +95,9 @@ function Common({ walked, open }: { walked: Walked; open: (path: string) => void
             key={i}
             className="grid gap-x-4 border-t border-line py-1 text-[13px] sm:grid-cols-[5rem_9rem_minmax(0,1fr)]"
           >
-            <Word onClick={() => open(paths[0])}>{paths.length} pages</Word>
+            <Word className="justify-self-start" onClick={() => open(paths[0])}>
+              {paths.length} pages
+            </Word>
             <span className={grave.includes(f.kind) ? "text-fail" : "text-soft"}>
               {kinds[f.kind] ?? f.kind}
             </span>
@@ -134,9 +141,20 @@ function Tile({
 }
 
 // Evidence is all that is known of one page.
-function Evidence({ name, walked, page: p }: { name: string; walked: Walked; page: WalkedPage }) {
+function Evidence({
+  at,
+  name,
+  walked,
+  page: p,
+}: {
+  at: RefObject<HTMLElement | null>
+  name: string
+  walked: Walked
+  page: WalkedPage
+}) {
   return (
     <article
+      ref={at}
       data-page={p.path}
       aria-label={p.path}
       className="border-l-4 border-line-strong pl-4 lg:sticky lg:top-4"
