@@ -421,6 +421,7 @@ function CellReport({
             ))}
           </tbody>
         </table>
+        {c.walked && <Pages walked={c.walked} />}
       </div>
       <Said cell={c} />
       {pictures && c.different !== null && (
@@ -438,6 +439,24 @@ function CellReport({
         </div>
       )}
     </section>
+  )
+}
+
+// Pages is what a walk through all pages of a copy found to be worse than on the site itself.
+function Pages({ walked }: { walked: NonNullable<Cell["walked"]> }) {
+  return (
+    <div className="mt-4 text-[13px]">
+      <p>
+        {walked.pages} pages walked, {walked.worse.length === 0 ? "none of them worse" : "worse are:"}
+      </p>
+      <ul>
+        {walked.worse.map((d, i) => (
+          <li key={i} className="break-words border-t border-line py-1">
+            <span className="font-mono">{d.path}</span> {d.text}
+          </li>
+        ))}
+      </ul>
+    </div>
   )
 }
 
