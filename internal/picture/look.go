@@ -34,6 +34,7 @@ var Widths = []Width{{1280, 800, false}, {820, 1180, false}, {390, 844, true}}
 
 // Bounds of a look at one page: of time, and of what is kept.
 const (
+	openTime      = 20 * time.Second
 	lookTime      = 20 * time.Second
 	settleTime    = 250 * time.Millisecond // for what scripts do once the page is loaded
 	resizeTime    = 80 * time.Millisecond
@@ -41,6 +42,12 @@ const (
 	longestSeen   = 300 // characters
 	mostAddresses = 4000
 )
+
+// LookTogether is how many pages are looked at at once, of all sites.
+const LookTogether = 2
+
+// ErrEnded says that the browser ended, or had to be ended; another one starts when it is asked for again.
+var ErrEnded = errors.New("the browser ended")
 
 // Tab is a tab of the browser, in a profile of its own, that looks at one page after another.
 type Tab struct {
@@ -79,9 +86,17 @@ func (b *Tab) open() error {
 	}
 	tab, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
 	b.tab, b.browse, b.close = tab, browser, func() { cancel(); done() }
-	if err := chromedp.Do(tab, b.prepare()); err != nil {
+	opened := make(chan error, 1)
+	go func() { opened <- chromedp.Do(tab, b.prepare()) }() // without a time of its own, after which the tab would end
+	select {
+	case err = <-opened:
+	case <-time.After(openTime):
+		b.taker.endOf(browser)
+		err = ErrEnded
+	}
+	if err != nil {
 		b.Close()
-		return fmt.Errorf("prepare the browser: %w", err)
+		return fmt.Errorf("open a tab: %w", err)
 	}
 	return nil
 }
@@ -96,6 +111,11 @@ type look struct {
 
 // Look has the browser show a page, and tells what there was to be seen; the pictures are JPEG, one a width.
 func (b *Tab) Look(ctx context.Context, address string) (seen walk.Look, pictures [][]byte, err error) {
+	release, err := b.taker.place(ctx)
+	if err != nil {
+		return seen, nil, err
+	}
+	defer release()
 	if err := b.open(); err != nil {
 		return seen, nil, err
 	}
@@ -125,7 +145,7 @@ func (b *Tab) Look(ctx context.Context, address string) (seen walk.Look, picture
 	case ctx.Err() != nil:
 		return seen, nil, ctx.Err()
 	case gone:
-		return seen, nil, errors.New("the browser ended")
+		return seen, nil, ErrEnded
 	case errors.Is(err, context.DeadlineExceeded):
 		l.seen.Fault = fmt.Sprintf("the browser was not done with it within %d s", int(lookTime.Seconds()))
 	case err != nil:

@@ -44,6 +44,8 @@ type Taker struct {
 	idle    *time.Timer
 	users   int
 
+	places chan struct{} // of pages that are looked at at once
+
 	taking sync.Mutex
 	kept   map[string]keptPicture // pictures of the sites that copies are compared with
 }
@@ -229,6 +231,8 @@ var flags = []string{"--headless", "--no-sandbox", "--no-first-run", "--no-defau
 	"--disable-dev-shm-usage", "--disable-extensions", "--disable-sync", "--disable-quic",
 	"--disable-breakpad", "--disable-crash-reporter", "--disable-background-networking", "--disable-component-update",
 	"--disable-default-apps", "--hide-scrollbars",
+	"--disable-features=BackForwardCache", // in which pages that were left keep their memory
+
 	"--mute-audio", "--force-color-profile=srgb", "--password-store=basic", "--metrics-recording-only",
 	"--host-resolver-rules=MAP * 127.0.0.1", "--ignore-certificate-errors"} // what it reaches is the gateway
 
@@ -237,6 +241,31 @@ func (t *Taker) Close() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.close()
+}
+
+// place is one of those in which pages are looked at.
+func (t *Taker) place(ctx context.Context) (release func(), err error) {
+	t.mu.Lock()
+	if t.places == nil {
+		t.places = make(chan struct{}, LookTogether)
+	}
+	places := t.places
+	t.mu.Unlock()
+	select {
+	case places <- struct{}{}:
+		return func() { <-places }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// endOf ends a browser that does not answer, unless another one runs by now.
+func (t *Taker) endOf(browser context.Context) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.browser == browser {
+		t.close()
+	}
 }
 
 func (t *Taker) close() {

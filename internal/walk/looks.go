@@ -2,6 +2,7 @@ package walk
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 
@@ -33,9 +34,6 @@ func looksOf(asked wire.Walk) (int, error) {
 	return *asked.Browser, nil
 }
 
-// lookTogether is how many pages of a walk a browser looks at at once.
-const lookTogether = 2
-
 // looks has a browser look at the first pages, as whoever walks, and keeps the pictures.
 func (f *Feature) looks(ctx context.Context, w *walker, most int, kept *keeping, told Told) (map[string]walk.Look, error) {
 	looks, pages, mu := map[string]walk.Look{}, w.order[:min(len(w.order), most)], sync.Mutex{}
@@ -45,7 +43,7 @@ func (f *Feature) looks(ctx context.Context, w *walker, most int, kept *keeping,
 		waiting <- n
 	}
 	close(waiting)
-	for range min(lookTogether, len(pages)) {
+	for range min(picture.LookTogether, len(pages)) {
 		group.Go(func() error {
 			tab := f.Machine.Pictures.Open(w.base.String(), w.client.Jar.Cookies(w.base), f.Axe)
 			defer tab.Close()
@@ -70,6 +68,9 @@ func (f *Feature) looks(ctx context.Context, w *walker, most int, kept *keeping,
 
 func (w *walker) look(ctx context.Context, tab *picture.Tab, number int, path string, kept *keeping) (walk.Look, error) {
 	look, pictures, err := tab.Look(ctx, w.base.Scheme+"://"+w.base.Host+path)
+	if errors.Is(err, picture.ErrEnded) {
+		look, pictures, err = tab.Look(ctx, w.base.Scheme+"://"+w.base.Host+path)
+	}
 	if err != nil {
 		return look, fmt.Errorf("look at %s: %w", path, err)
 	}
