@@ -2,7 +2,9 @@ package walk
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -55,13 +57,21 @@ func (f *Feature) keep(name string, began time.Time) (*keeping, error) {
 }
 
 func (k *keeping) add(name string, picture []byte) error {
-	return ownfile.Write(k.f.dir(k.name, k.id, name), picture, 0o600)
+	return k.there(ownfile.Write(k.f.dir(k.name, k.id, name), picture, 0o600))
+}
+
+// there says in words that a walk's folder went with its site.
+func (k *keeping) there(err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%s was retired or renamed meanwhile; walk once more", site.Shown(k.name))
+	}
+	return err
 }
 
 func (k *keeping) finish(walked walk.Walked) error {
 	err := k.f.write(k.name, walked)
 	k.whole = err == nil
-	return err
+	return k.there(err)
 }
 
 func (f *Feature) write(name string, walked walk.Walked) error {
