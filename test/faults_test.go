@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -87,6 +88,38 @@ func TestASiteWhosePHPCannotStartAnswersWithAnError(t *testing.T) {
 	gone(t, s, site, func() { s.retire(t, "orchard-days") })
 }
 
+// knocking has a site connect without pause to a port that it may not reach, and returns how often it was let in.
+func knocking(t *testing.T, at client.Site) (letIn func() int64) {
+	t.Helper()
+	var visitors atomic.Int64
+	door, err := net.Listen("tcp4", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { door.Close() })
+	go func() {
+		for {
+			visitor, err := door.Accept()
+			if err != nil {
+				return
+			}
+			visitors.Add(1)
+			visitor.Close()
+		}
+	}()
+	begun := filepath.Join(at.Folder, "knocks")
+	require.NoError(t, os.WriteFile(filepath.Join(at.Folder, "knock.php"), fmt.Appendf(nil, `<?php
+		for (set_time_limit(0); ; $n++) { @fsockopen('127.0.0.1', %d, $a, $b, 1); if ($n === 20) touch(__DIR__ . '/knocks'); }`,
+		door.Addr().(*net.TCPAddr).Port), 0o644))
+	for range 3 {
+		go func() {
+			if response, err := browser.Get(at.URL + "knock.php"); err == nil {
+				response.Body.Close()
+			}
+		}()
+	}
+	require.Eventually(t, func() bool { _, err := os.Stat(begun); return err == nil }, 20*time.Second, 20*time.Millisecond)
+	return visitors.Load
+}
+
 func TestAServiceThatRestartsFindsEverything(t *testing.T) {
 	t.Parallel()
 	home := newHome(t)
@@ -114,7 +147,11 @@ func TestAServiceThatRestartsFindsEverything(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, operations, 2)
 	box := half(t, s)
+	letIn := knocking(t, s.site(t, "fernhollow"))
 	s.kill()
+	require.Eventually(t, func() bool { return len(processesOf(filepath.Join(home, "run/php"))) == 0 }, 10*time.Second, 50*time.Millisecond,
+		"sites end with the service that judges their connections")
+	assert.Zero(t, letIn(), "no connection escapes meanwhile")
 	s = start(t, home) // what the killed one left is ended, not in the way
 	left, err := filepath.Glob(filepath.Join(box, "tmp/*"))
 	require.NoError(t, err)

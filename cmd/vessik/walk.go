@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"vessik/client"
+	"vessik/internal/core/check"
 	"vessik/internal/core/walk"
 	"vessik/internal/core/wire"
 )
@@ -107,7 +108,7 @@ func runWalk(ctx context.Context, c *call) error {
 	case f.csv:
 		err = c.walkCSV(walked)
 	case f.junit:
-		err = walked.WriteJUnit(c.out, name)
+		err = check.WriteJUnit(c.out, walked.Report(name))
 	default:
 		c.showWalk(walked)
 	}

@@ -35,43 +35,62 @@ func (f *Feature) dir(name string, more ...string) string {
 
 // keeping is a walk on its way into its folder.
 type keeping struct {
-	f        *Feature
-	name, id string
-	whole    bool
+	f     *Feature
+	site  site.Site
+	id    string
+	whole bool
 }
 
-// keep makes the folder of a walk.
-func (f *Feature) keep(name string, began time.Time) (*keeping, error) {
-	const spared = 16 << 20 // for pictures, in bytes
-	if err := running.Room(f.Machine.Home.Dir, spared); err != nil {
+// mostOfPictures is what the pictures of one page take at most, in bytes.
+const mostOfPictures = 512 << 10
+
+// keep makes the folder of a walk, in whose pictures a browser looks at so many pages.
+func (f *Feature) keep(s site.Site, began time.Time, looks int) (*keeping, error) {
+	if err := running.Room(f.Machine.Home.Dir, int64(looks)*mostOfPictures); err != nil {
 		return nil, err
 	}
-	k := &keeping{f: f, name: name, id: began.UTC().Format("20060102-150405") + "-" + running.RandomHex(4)}
+	k := &keeping{f: f, site: s, id: began.UTC().Format("20060102-150405") + "-" + running.RandomHex(4)}
+	if !k.there() {
+		return nil, k.left()
+	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.going == nil {
 		f.going = map[string]bool{}
 	}
 	f.going[k.id] = true
-	return k, ownfile.Make(f.dir(name, k.id), 0o700)
+	if err := ownfile.Make(f.dir(s.Name, k.id), 0o700); err != nil {
+		delete(f.going, k.id)
+		return nil, err
+	}
+	return k, nil
+}
+
+// there tells whether the site is still the one that was walked through, under its name.
+func (k *keeping) there() bool {
+	now, known := k.f.Machine.Registry.Site(k.site.Name)
+	return known && now.CreatedAt.Equal(k.site.CreatedAt) && now.State != site.Retiring
+}
+
+// left says in words that a walk's folder went with its site.
+func (k *keeping) left() error {
+	return fmt.Errorf("%s was retired or renamed meanwhile; walk once more", site.Shown(k.site.Name))
 }
 
 func (k *keeping) add(name string, picture []byte) error {
-	return k.there(ownfile.Write(k.f.dir(k.name, k.id, name), picture, 0o600))
-}
-
-// there says in words that a walk's folder went with its site.
-func (k *keeping) there(err error) error {
+	err := ownfile.Write(k.f.dir(k.site.Name, k.id, name), picture, 0o600)
 	if errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("%s was retired or renamed meanwhile; walk once more", site.Shown(k.name))
+		return k.left()
 	}
 	return err
 }
 
 func (k *keeping) finish(walked walk.Walked) error {
-	err := k.f.write(k.name, walked)
-	k.whole = err == nil
-	return k.there(err)
+	err := k.f.write(k.site.Name, walked)
+	if k.whole = err == nil && k.there(); !k.whole && (err == nil || errors.Is(err, fs.ErrNotExist)) {
+		return k.left()
+	}
+	return err
 }
 
 func (f *Feature) write(name string, walked walk.Walked) error {
@@ -88,13 +107,13 @@ func (k *keeping) end() {
 	defer k.f.mu.Unlock()
 	delete(k.f.going, k.id)
 	if !k.whole {
-		ownfile.RemoveAll(k.f.dir(k.name, k.id))
+		ownfile.RemoveAll(k.f.dir(k.site.Name, k.id))
 	}
-	all, _ := ownfile.List(k.f.dir(k.name))
+	all, _ := ownfile.List(k.f.dir(k.site.Name))
 	slices.Reverse(all) // by name, and so by time
 	seen := 0
 	for _, each := range all {
-		path := k.f.dir(k.name, each.Name())
+		path := k.f.dir(k.site.Name, each.Name())
 		whole := ownfile.Size(filepath.Join(path, described)) > 0
 		if whole {
 			seen++
@@ -103,7 +122,7 @@ func (k *keeping) end() {
 			ownfile.RemoveAll(path)
 		}
 	}
-	ownfile.Remove(k.f.dir(k.name)) // only if empty
+	ownfile.Remove(k.f.dir(k.site.Name)) // only if empty
 }
 
 // ids are the walks of a site that are whole, the newest first.

@@ -143,7 +143,7 @@ func (f *Feature) through(ctx context.Context, s site.Site, asked wire.Walk, loo
 	if judged.Costs, err = f.costs(ctx, s, w, judged.Slow, told); err != nil {
 		return walked, err
 	}
-	kept, err := f.keep(s.Name, began)
+	kept, err := f.keep(s, began, min(looks, len(w.order)))
 	if err != nil {
 		return walked, err
 	}

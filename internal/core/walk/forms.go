@@ -2,12 +2,12 @@ package walk
 
 import (
 	"cmp"
-	"encoding/xml"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 	"time"
+
+	"vessik/internal/core/check"
 )
 
 // Walked is a whole walk.
@@ -70,47 +70,20 @@ func (p WalkedPage) Bad() bool {
 	return slices.ContainsFunc(p.Findings, func(f PageFinding) bool { return slices.Contains(bad, f.Kind) })
 }
 
-type junitCase struct {
-	Class   string        `xml:"classname,attr"`
-	Name    string        `xml:"name,attr"`
-	Time    string        `xml:"time,attr"`
-	Failure *junitFailure `xml:"failure,omitempty"`
-}
-
-type junitFailure struct {
-	Message string `xml:"message,attr"`
-	Text    string `xml:",chardata"`
-}
-
-// WriteJUnit writes a walk in the XML that continuous-integration servers read, a case a page.
-func (w Walked) WriteJUnit(to io.Writer, site string) error {
-	seconds := func(milliseconds int64) string { return fmt.Sprintf("%.3f", float64(milliseconds)/1000) }
-	suite := struct {
-		XMLName  xml.Name    `xml:"testsuite"`
-		Name     string      `xml:"name,attr"`
-		Tests    int         `xml:"tests,attr"`
-		Failures int         `xml:"failures,attr"`
-		Time     string      `xml:"time,attr"`
-		Cases    []junitCase `xml:"testcase"`
-	}{Name: site, Tests: len(w.Pages), Time: seconds(w.Milliseconds)}
+// Report is a walk as a report of checks, one a page: what continuous-integration servers are told.
+func (w Walked) Report(site string) check.Report {
+	results := []check.Result{}
 	for _, p := range w.Pages {
-		entry := junitCase{Class: site, Name: p.Path, Time: seconds(p.Milliseconds)}
+		result := check.Result{ID: check.ID(p.Path), Title: p.Title, Verdict: check.Pass, Expected: "a page that is in order",
+			Milliseconds: p.Milliseconds}
 		if len(p.Findings) > 0 {
 			lines := []string{}
 			for _, f := range p.Findings {
-				lines = append(lines, strings.TrimSpace(fmt.Sprintf("%s %s %s", f.Kind, f.Where, f.Text)))
+				lines = append(lines, strings.Join(strings.Fields(fmt.Sprint(f.Kind, " ", f.Where, " ", f.Text)), " "))
 			}
-			suite.Failures++
-			entry.Failure = &junitFailure{Message: lines[0], Text: strings.Join(lines, "\n")}
+			result.Verdict, result.Observed = check.Fail, strings.Join(lines, "\n")
 		}
-		suite.Cases = append(suite.Cases, entry)
+		results = append(results, result)
 	}
-	io.WriteString(to, xml.Header)
-	encoder := xml.NewEncoder(to)
-	encoder.Indent("", "  ")
-	if err := encoder.Encode(suite); err != nil {
-		return err
-	}
-	_, err := io.WriteString(to, "\n")
-	return err
+	return check.Together([]check.SiteReport{check.Of(site, results)})
 }

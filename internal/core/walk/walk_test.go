@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vessik/internal/core/check"
 	"vessik/internal/core/phperrors"
 )
 
@@ -105,6 +106,6 @@ func TestEachFaultIsFoundOnce(t *testing.T) {
 		"/blank no-title <title> is missing, or empty",
 	}, found)
 	xml := strings.Builder{}
-	require.NoError(t, Walked{Pages: site.Judge()}.WriteJUnit(&xml, "moss"))
+	require.NoError(t, check.WriteJUnit(&xml, Walked{Pages: site.Judge()}.Report("moss")))
 	assert.Contains(t, xml.String(), `<testsuite name="moss" tests="8" failures="8"`)
 }
