@@ -11,6 +11,8 @@ import (
 type (
 	RestorePoint   = wire.RestorePoint
 	RestorePreview = wire.RestorePreview
+	VerifiedPoints = wire.VerifiedPoints
+	DamagedPoint   = wire.DamagedPoint
 )
 
 // RestorePoints lists a site's, the newest first.
@@ -31,6 +33,12 @@ func (c *Client) GoBack(ctx context.Context, name, id string, stay bool) (o Oper
 // PreviewGoBack says what going back would change.
 func (c *Client) PreviewGoBack(ctx context.Context, name, id string) (p RestorePreview, err error) {
 	return p, c.call(ctx, "POST", pointPath(name, id, "/preview"), nil, &p)
+}
+
+// VerifyPoints reads all that a site's restore points are made of.
+func (c *Client) VerifyPoints(ctx context.Context, name string) (v VerifiedPoints, err error) {
+	err = c.call(ctx, "POST", sitePath(name, "/restore/verify"), nil, &v)
+	return v, err
 }
 
 // DropPoint drops a restore point.

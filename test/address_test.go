@@ -197,7 +197,7 @@ func TestADumpIsLoadedIntoASiteAfterASafetyCopy(t *testing.T) {
 	watched := s.do(t, plan.Verify, "orchard-days")
 	requirePassed(t, watched)
 	assert.Equal(t, "pass", string(watched.Sites[0].Report.Result("sign-in").Verdict))
-	points, err := filepath.Glob(filepath.Join(s.home, "restore", "orchard-days", "*", "database.sql"))
+	points, err := filepath.Glob(filepath.Join(s.home, "restore", "orchard-days", "*", "point.json"))
 	require.NoError(t, err)
 	assert.NotEmpty(t, points)
 }

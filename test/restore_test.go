@@ -1,15 +1,21 @@
 package test
 
 import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"vessik/client"
+	"vessik/internal/safefile"
 )
 
 // A site goes back to what it was: files and database, under the name that it has now. What it was in between is kept, too.
@@ -81,6 +87,61 @@ func TestASiteGoesBackToARestorePoint(t *testing.T) {
 	left, err := os.ReadDir(filepath.Join(s.home, "restore/apple-days"))
 	require.NoError(t, err)
 	assert.Empty(t, left, "nor is anything left of them")
+}
+
+// Points share what did not change between them; what is damaged is named, leaves the rest good, and is made whole by the next point.
+func TestRestorePointsShareWhatIsTheSame(t *testing.T) {
+	s := shared(t)
+	requirePassed(t, s.newSites(t, "orchard-days"))
+	defer s.retire(t, "orchard-days")
+	folder, kept := s.site(t, "orchard-days").Folder, filepath.Join(s.home, "restore/orchard-days")
+	point := func() {
+		out, errs, code := s.cli("restore", "orchard-days", "-make")
+		require.Zero(t, code, out+errs)
+	}
+	point()
+	one := safefile.Bytes(kept)
+	time.Sleep(2500 * time.Millisecond) // what is as new as a point is read again by the next
+	read := filepath.Join(folder, "wp-content/index.php")
+	for i := range 5 {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "wp-content", fmt.Sprint("fern-", i)), bytes.Repeat([]byte{byte(i)}, 5000), 0o644))
+		require.NoError(t, os.WriteFile(read, fmt.Appendf(nil, "<?php // %d", i), 0o644)) // of the same length
+		point()
+	}
+	assert.Less(t, float64(safefile.Bytes(kept)), 1.2*float64(one), "six points")
+	verified := func(code int) (v client.VerifiedPoints) {
+		out, errs, ended := s.cli("restore", "orchard-days", "-verify", "-json")
+		require.Equal(t, code, ended, out+errs)
+		require.NoError(t, json.Unmarshal([]byte(out), &v))
+		return v
+	}
+	assert.Equal(t, 6, verified(0).Points)
+
+	// The blob of one file is spoilt: that of the third point alone.
+	sum := sha256.Sum256([]byte("<?php // 2"))
+	name := hex.EncodeToString(sum[:])
+	require.NoError(t, os.WriteFile(filepath.Join(kept, ".blobs", name[:2], name), []byte("spoilt"), 0o600))
+	all := pointsOf(t, s, "orchard-days")
+	out, errs, code := s.cli("restore", "orchard-days", "-back", all[2].ID, "-dry-run")
+	assert.NotZero(t, code, out)
+	assert.Contains(t, errs, "wp-content/index.php")
+	damaged := verified(3).Damaged
+	require.Len(t, damaged, 1)
+	assert.Equal(t, client.DamagedPoint{ID: all[2].ID, Files: []string{"wp-content/index.php"}}, damaged[0])
+	for i, id := range map[int]string{3: all[1].ID, 1: all[3].ID} {
+		out, errs, code = s.cli("restore", "orchard-days", "-back", id)
+		require.Zero(t, code, out+errs)
+		text, err := os.ReadFile(read)
+		require.NoError(t, err)
+		assert.Equal(t, fmt.Sprint("<?php // ", i), string(text), "the others are good")
+		assert.NoFileExists(t, filepath.Join(folder, "wp-content", fmt.Sprint("fern-", i+1)))
+	}
+	require.NoError(t, os.WriteFile(read, []byte("<?php // 2"), 0o644))
+	point()
+	assert.Empty(t, verified(0).Damaged, "it is whole again")
+	laid, err := filepath.Glob(filepath.Join(kept, ".laid-*"))
+	require.NoError(t, err)
+	assert.Empty(t, laid)
 }
 
 // A point that breaks the site is left again by itself.

@@ -218,8 +218,11 @@ func TestAStackIsChangedWithoutLosingAPage(t *testing.T) {
 			assert.Regexp(t, `12 tables with \d+ rows, all alike`, changeOf(watched).Moved)
 		}
 		assert.Equal(t, held, content(t, now), "%+v", to)
-		assert.DirExists(t, filepath.Join(changeOf(watched).RestorePoint, "files/wp-content"))
-		assert.FileExists(t, filepath.Join(changeOf(watched).RestorePoint, "database.sql"))
+		verified, err := s.VerifyPoints(context.Background(), "orchard-days") // files and database can be read
+		require.NoError(t, err)
+		assert.Empty(t, verified.Damaged)
+		assert.Greater(t, verified.Blobs, 2000, "WordPress has so many files")
+		assert.FileExists(t, filepath.Join(changeOf(watched).RestorePoint, "point.json"))
 	}
 	assert.Equal(t, "php-7.4 apache-2.4-bullseye mariadb-10.5",
 		strings.Join([]string{s.site(t, "orchard-days").Stack.PHP.Engine, s.site(t, "orchard-days").Stack.Web.Engine,

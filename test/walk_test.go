@@ -259,7 +259,7 @@ func walkInTheConsole(t *testing.T, s *service) {
 	do("earlier walks", chromedp.Navigate(mustStatus(t, s).Console+"sites/orchard-days/walk"),
 		chromedp.WaitVisible(`//nav[@aria-label="Walks that are kept"]/button[2]`))
 	do("a walk", chromedp.Click(`//label[contains(., "Chromium")]/input`), chromedp.Click(`//button[text()="Walk"]`),
-		chromedp.WaitVisible(`//progress`), chromedp.WaitNotPresent(`//progress`))
+		chromedp.WaitVisible(`//nav[@aria-label="Walks that are kept"]/button[5]`))
 	do("its evidence", chromedp.Click(`//button[starts-with(@aria-label, "/: ")]`),
 		chromedp.WaitVisible(`//article[@data-page="/"]//*[contains(., "/alert.php")]`),
 		chromedp.WaitVisible(`//p[@role="status"][contains(., "findings")]`))

@@ -20,20 +20,20 @@ var restoreCommand = command{name: "restore", names: "NAME", about: "restore poi
 		"vessik restore orchard-days -back 12 -dry-run\nvessik restore orchard-days -back 12", run: runRestore}
 
 type restoring struct {
-	takes, dry, stay bool
-	note, back, drop string
+	takes, dry, stay, verify bool
+	note, back, drop         string
 }
 
 func (r restoring) check(names []string) error {
 	asked := 0
-	for _, each := range []bool{r.takes, r.back != "", r.drop != ""} {
+	for _, each := range []bool{r.takes, r.back != "", r.drop != "", r.verify} {
 		if each {
 			asked++
 		}
 	}
 	switch {
 	case asked > 1:
-		return usageError{"-make, -back and -drop exclude each other"}
+		return usageError{"-make, -back, -drop and -verify exclude each other"}
 	case r.note != "" && !r.takes:
 		return usageError{"-note goes with -make"}
 	case (r.dry || r.stay) && r.back == "":
@@ -50,6 +50,7 @@ func runRestore(ctx context.Context, c *call) error {
 	c.flags.BoolVar(&r.dry, "dry-run", false, "with -back: tell which files and tables would change, and change nothing")
 	c.flags.BoolVar(&r.stay, "stay", false, "with -back: stay there although a check fails")
 	c.flags.StringVar(&r.drop, "drop", "", "drop this restore point")
+	c.flags.BoolVar(&r.verify, "verify", false, "read all that the restore points are made of, and tell what is damaged")
 	service, err := c.connect(func() error { return r.check(c.names) })
 	if err != nil {
 		return err
@@ -73,6 +74,9 @@ func runRestore(ctx context.Context, c *call) error {
 	case r.back != "":
 		operation, err := service.GoBack(ctx, name, r.back, r.stay)
 		return c.showChange(ctx, service, operation, err)
+	case r.verify:
+		verified, err := service.VerifyPoints(ctx, name)
+		return c.showVerified(verified, err)
 	case r.drop != "":
 		if err := service.DropPoint(ctx, name, r.drop); err != nil {
 			return err
@@ -107,6 +111,31 @@ func (c *call) showPoints(name string, points []client.RestorePoint) error {
 		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s%s\n", p.ID, p.At.Local().Format(time.DateTime), sizeOf(p.Bytes), p.Who, p.Note, kept)
 	}
 	return table.Flush()
+}
+
+func (c *call) showVerified(v client.VerifiedPoints, err error) error {
+	if err != nil {
+		return err
+	}
+	if *c.json {
+		err = c.printJSON(v)
+	} else {
+		_, err = fmt.Fprintf(c.out, "%d restore points, %d blobs: %d points are damaged\n", v.Points, v.Blobs, len(v.Damaged))
+	}
+	for _, each := range v.Damaged {
+		if *c.json {
+			break
+		}
+		words := strings.Join(each.Files[:min(len(each.Files), 8)], ", ")
+		if len(each.Files) == 0 {
+			words = "all of it"
+		}
+		fmt.Fprintf(c.out, "  %s: %s\n", each.ID, words)
+	}
+	if err == nil && len(v.Damaged) > 0 {
+		return exitCode(exitCheckFailed)
+	}
+	return err
 }
 
 func (c *call) showPreview(p client.RestorePreview, err error) error {

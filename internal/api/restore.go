@@ -32,6 +32,12 @@ func (a *API) restoreRoutes(api huma.API, router *echo.Echo) {
 			operation, err := a.Restore.Make(ctx, in.Name, in.Body.Note, in.Who.name())
 			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 		}, accepted)
+	register(api, "POST", "/sites/{name}/restore/verify", "verify-restore-points",
+		"Read all that a site's restore points are made of, and tell what is damaged",
+		func(_ context.Context, in *SitePath) (*body[wire.VerifiedPoints], error) {
+			verified, err := a.Restore.Verify(in.Name)
+			return &body[wire.VerifiedPoints]{verified}, asProblem(err)
+		})
 	register(api, "POST", "/sites/{name}/restore/{id}/back", "go-back",
 		"Lead a site's files and database back to a restore point; one of how it is now is taken first, and taken up again by itself when a "+
 			"check fails that passed before",

@@ -81,10 +81,15 @@ func (c *Changer) PutPointBack(ctx context.Context, w *operation.Part, s site.Si
 	if master := c.Machine.Master(s.Name); master != nil {
 		master.Hold()
 	}
-	if _, err := safefile.Match(ctx, c.Points.Files(s.Name, w.ID()), s.Folder, Keep(s)...); err != nil {
+	point, err := c.Points.Open(ctx, s.Name, w.ID())
+	if err != nil {
 		return err
 	}
-	if _, err := c.Refill(ctx, s, c.Points.Dump(s.Name, w.ID()), cms.Place{}, c.Machine.CMSFacts(s)); err != nil {
+	defer point.Close()
+	if _, err := safefile.Match(ctx, point.Files, s.Folder, Keep(s)...); err != nil {
+		return err
+	}
+	if _, err := c.Refill(ctx, s, point.Dump, cms.Place{}, c.Machine.CMSFacts(s)); err != nil {
 		return err
 	}
 	return c.Machine.CMS.Of(s).ClearCaches(s.Folder)

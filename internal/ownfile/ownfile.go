@@ -70,6 +70,9 @@ func MakeNew(path string, mode fs.FileMode) error { return os.Mkdir(path, mode) 
 // Rename moves a file or folder.
 func Rename(from, to string) error { return os.Rename(from, to) }
 
+// Symlink makes a symbolic link.
+func Symlink(to, path string) error { return os.Symlink(to, path) }
+
 // Link gives a file a second name, which must not be there.
 func Link(from, to string) error { return os.Link(from, to) }
 

@@ -11,13 +11,13 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"vessik/internal/cms"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
 	"vessik/internal/operation"
-	"vessik/internal/origin"
 	"vessik/internal/ownfile"
 	"vessik/internal/running"
 	"vessik/internal/safefile"
@@ -27,7 +27,13 @@ import (
 const Step plan.Step = "restore-point"
 
 // Points are those of the sites of one machine.
-type Points struct{ Machine *running.Machine }
+type Points struct {
+	Machine *running.Machine
+
+	mu    sync.Mutex
+	locks map[string]*sync.Mutex // by site
+	laid  sync.Map               // folders in which content lies open
+}
 
 // Point is one restore point. Where its database and files stood is kept beside them, so that they can be re-addressed.
 type Point struct {
@@ -39,6 +45,7 @@ type Point struct {
 	URL    string    `json:"url"`
 	Folder string    `json:"folder"` // of the site at that time
 	Prefix string    `json:"prefix"`
+	Stored int64     `json:"stored,omitempty"` // that all its blobs take, in bytes
 }
 
 // Place is where the content of a point stood.
@@ -55,24 +62,20 @@ func (p *Points) dir(name string, more ...string) string {
 	return p.Machine.Home.Path(append([]string{"restore", name}, more...)...)
 }
 
-// Dump is the database of a point, Files the folder of its files.
-func (p *Points) Dump(name, id string) string  { return p.dir(name, id, dumped) }
-func (p *Points) Files(name, id string) string { return p.dir(name, id, copied) }
-
 // Drop removes the one that an operation has taken, whole or in part.
 func (p *Points) Drop(w *operation.Part) error { return p.Remove(w.Name, w.ID()) }
 
-// Remove removes a point.
-func (p *Points) Remove(name, id string) error { return ownfile.RemoveAll(p.dir(name, id)) }
+// Remove removes a point, and what no other one is made of.
+func (p *Points) Remove(name, id string) error {
+	defer p.lock(name)()
+	return errors.Join(ownfile.RemoveAll(p.dir(name, id)), p.sweep(name))
+}
 
 // SetAside gives a point a name under which none is found, by which it is removed then.
 func (p *Points) SetAside(name, id string) (aside string, err error) {
 	aside = asideMark + id
 	return aside, ownfile.Rename(p.dir(name, id), p.dir(name, aside))
 }
-
-// Bytes is what a point takes on disk.
-func (p *Points) Bytes(name, id string) int64 { return safefile.Bytes(p.dir(name, id)) }
 
 // List tells a site's points, the newest first; those that were not finished are not among them.
 func (p *Points) List(s site.Site) (found []Point, err error) {
@@ -81,7 +84,7 @@ func (p *Points) List(s site.Site) (found []Point, err error) {
 		return nil, err
 	}
 	for _, entry := range entries {
-		if strings.HasPrefix(entry.Name(), asideMark) { // it was being removed when a service ended
+		if strings.HasPrefix(entry.Name(), ".") { // the blobs, or what was being removed when a service ended
 			continue
 		}
 		if point, ok := p.read(s, entry); ok {
@@ -94,12 +97,19 @@ func (p *Points) List(s site.Site) (found []Point, err error) {
 
 func (p *Points) read(s site.Site, entry os.DirEntry) (point Point, ok bool) {
 	point.ID = entry.Name()
-	if _, err := os.Stat(p.Files(s.Name, point.ID)); err != nil {
+	kept := ownfile.Size(p.dir(s.Name, point.ID, manifestName)) > 0
+	if _, err := os.Stat(p.dir(s.Name, point.ID, copied)); err != nil && !kept {
 		return point, false
 	}
 	text, err := ownfile.Read(p.dir(s.Name, point.ID, described))
 	if err == nil {
+		if !kept {
+			point.Stored = safefile.Bytes(p.dir(s.Name, point.ID))
+		}
 		return point, json.Unmarshal(text, &point) == nil
+	}
+	if kept { // it is on its way
+		return point, false
 	}
 	// An earlier version told nothing of it: it is taken for one of the site as it is called now.
 	info, err := entry.Info()
@@ -139,6 +149,7 @@ func (p *Points) Take(ctx context.Context, w *operation.Part, s site.Site, point
 	if err := running.Room(p.Machine.Home.Dir, safefile.Bytes(s.Folder)+p.Machine.DatabaseBytes(ctx, s)); err != nil {
 		return "", err
 	}
+	defer p.lock(s.Name)()
 	if err := ownfile.Make(p.dir(s.Name), 0o700); err != nil {
 		return "", err
 	}
@@ -148,10 +159,7 @@ func (p *Points) Take(ctx context.Context, w *operation.Part, s site.Site, point
 	if err := ownfile.MakeNew(place, 0o700); err != nil {
 		return "", err
 	}
-	if err := p.Machine.DumpTo(ctx, s, filepath.Join(place, dumped)); err != nil {
-		return "", err
-	}
-	if err := origin.CopyFolder(ctx, s.Folder, filepath.Join(place, copied)); err != nil {
+	if point.Stored, err = p.keep(ctx, s, place); err != nil {
 		return "", err
 	}
 	point.At, point.URL, point.Folder, point.Prefix = time.Now().UTC().Truncate(time.Second), p.Machine.CMSFacts(s).URL, s.Folder, s.Prefix
@@ -166,7 +174,10 @@ func (p *Points) Take(ctx context.Context, w *operation.Part, s site.Site, point
 }
 
 func (p *Points) thin(s site.Site, spared string) error {
-	for _, left := range ownfile.Find(p.dir(s.Name, asideMark+"*")) {
+	for _, left := range append(ownfile.Find(p.dir(s.Name, asideMark+"*")), ownfile.Find(p.dir(s.Name, laidMark+"*"))...) {
+		if _, open := p.laid.Load(left); open {
+			continue
+		}
 		if err := ownfile.RemoveAll(left); err != nil {
 			return err
 		}
@@ -181,10 +192,10 @@ func (p *Points) thin(s site.Site, spared string) error {
 			continue
 		}
 		if seen++; seen > unkept {
-			if err := p.Remove(s.Name, point.ID); err != nil {
+			if err := ownfile.RemoveAll(p.dir(s.Name, point.ID)); err != nil {
 				return err
 			}
 		}
 	}
-	return nil
+	return p.sweep(s.Name)
 }

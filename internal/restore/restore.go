@@ -65,9 +65,14 @@ func (f *Feature) replace(ctx context.Context, w *operation.Part, s site.Site, p
 	if err != nil {
 		return err
 	}
-	files := f.Changer.Points.Files(s.Name, point.ID)
-	if err := errors.Join(running.Room(s.Folder, safefile.Bytes(files)), running.Room(m.Home.Dir, 2*m.DatabaseBytes(ctx, s))); err != nil {
+	content, err := f.Changer.Points.Open(ctx, s.Name, point.ID)
+	if err != nil {
 		return err
+	}
+	defer content.Close()
+	room := errors.Join(running.Room(s.Folder, safefile.Bytes(content.Files)), running.Room(m.Home.Dir, 2*m.DatabaseBytes(ctx, s)))
+	if room != nil {
+		return room
 	}
 	master := m.Master(s.Name)
 	if master != nil {
@@ -76,12 +81,12 @@ func (f *Feature) replace(ctx context.Context, w *operation.Part, s site.Site, p
 	if err := w.Note(change.Replaced); err != nil {
 		return err
 	}
-	tally, err := f.Changer.RefillFrom(ctx, s, f.Changer.Points.Dump(s.Name, point.ID), point.Place(), cmp.Or(point.Prefix, s.Prefix))
+	tally, err := f.Changer.RefillFrom(ctx, s, content.Dump, point.Place(), cmp.Or(point.Prefix, s.Prefix))
 	if err != nil {
 		return err
 	}
 	operation.Learn(w, func(p *plan.Change) { p.Rewritten = &tally })
-	if _, err := safefile.Match(ctx, files, s.Folder, change.Keep(s)...); err != nil {
+	if _, err := safefile.Match(ctx, content.Files, s.Folder, change.Keep(s)...); err != nil {
 		return err
 	}
 	if err := k.Reconfigure(s.Folder, s.Database, m.CMSFacts(s).Port); err != nil {
@@ -105,9 +110,23 @@ func (f *Feature) List(name string) ([]wire.RestorePoint, error) {
 	}
 	seen := make([]wire.RestorePoint, len(all))
 	for i, p := range all {
-		seen[i] = wire.RestorePoint{ID: p.ID, At: p.At, Who: p.Who, Note: p.Note, Kept: p.Kept, Bytes: f.Changer.Points.Bytes(name, p.ID)}
+		seen[i] = wire.RestorePoint{ID: p.ID, At: p.At, Who: p.Who, Note: p.Note, Kept: p.Kept, Bytes: p.Stored}
 	}
 	return seen, nil
+}
+
+// Verify reads all that a site's points are made of, and tells what is damaged.
+func (f *Feature) Verify(name string) (wire.VerifiedPoints, error) {
+	s, ok := f.Changer.Machine.Registry.Site(name)
+	if !ok {
+		return wire.VerifiedPoints{}, site.NoSite(name)
+	}
+	damages, points, blobs, err := f.Changer.Points.Verify(s)
+	verified := wire.VerifiedPoints{Points: points, Blobs: blobs, Damaged: []wire.DamagedPoint{}}
+	for _, d := range damages {
+		verified.Damaged = append(verified.Damaged, wire.DamagedPoint{ID: d.ID, Files: orEmpty(d.Files)})
+	}
+	return verified, err
 }
 
 // Make takes a point that stays until it is dropped; the operation goes on after it returns.
@@ -159,10 +178,15 @@ func (f *Feature) Preview(ctx context.Context, name, id string) (preview wire.Re
 	if err != nil {
 		return preview, err
 	}
+	content, err := f.Changer.Points.Open(ctx, name, point.ID)
+	if err != nil {
+		return preview, err
+	}
+	defer content.Close()
 	m := f.Changer.Machine
 	leaveOut := change.Keep(s)
 	leaveOut = append(leaveOut, m.CMS.Of(s).Layout.Caches...)
-	difference, err := safefile.Compare(ctx, f.Changer.Points.Files(name, point.ID), s.Folder, leaveOut...)
+	difference, err := safefile.Compare(ctx, content.Files, s.Folder, leaveOut...)
 	if err != nil {
 		return preview, err
 	}
@@ -177,7 +201,7 @@ func (f *Feature) Preview(ctx context.Context, name, id string) (preview wire.Re
 		return preview, err
 	}
 	err = m.Aside(ctx, s, func(scratch site.Site) error {
-		if _, err := f.Changer.RefillFrom(ctx, scratch, f.Changer.Points.Dump(name, point.ID), point.Place(),
+		if _, err := f.Changer.RefillFrom(ctx, scratch, content.Dump, point.Place(),
 			cmp.Or(point.Prefix, s.Prefix)); err != nil {
 			return err
 		}

@@ -30,19 +30,24 @@ func (m *Machine) CMSFacts(s site.Site) cms.Facts {
 // Prefix begins the names of a site's tables.
 func (m *Machine) Prefix(s site.Site) string { return cmp.Or(s.Prefix, m.CMS.Of(s).Database.Prefix) }
 
-// DumpTo writes a dump of a site's database into one of the service's own files.
-func (m *Machine) DumpTo(ctx context.Context, s site.Site, path string) error {
+// DumpInto writes a dump of a site's database, as it is at one moment.
+func (m *Machine) DumpInto(ctx context.Context, s site.Site, to io.Writer) error {
 	database, err := m.Database(ctx, s.Stack.Database)
 	if err != nil {
 		return err
 	}
 	pool := database.OpenAs(s.Database)
 	defer pool.Close()
+	return cms.Dump(ctx, pool, to)
+}
+
+// DumpTo writes a dump of a site's database into one of the service's own files.
+func (m *Machine) DumpTo(ctx context.Context, s site.Site, path string) error {
 	file, err := ownfile.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
 		return err
 	}
-	return errors.Join(cms.Dump(ctx, pool, file), file.Close())
+	return errors.Join(m.DumpInto(ctx, s, file), file.Close())
 }
 
 // EmptyDatabase leaves nothing in a site's database.

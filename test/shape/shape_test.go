@@ -98,7 +98,7 @@ var ranks = [][]string{
 		"core/message", "core/outgoing", "core/grid", "core/phperrors", "core/walk"},
 	{"ownfile", "safefile", "seal", "background"},
 	{"cell/launcher", "cell/inside", "cell", "proc", "home", "names", "archive", "picture", "engine", "gateway", "survey", "registry",
-		"records", "authority", "trust"},
+		"records", "blobs", "authority", "trust"},
 	{"cms", "stencil", "shelf"},
 	{"operation"}, {"running"}, {"mailbox"}, {"origin", "verify", "points"}, {"walk"}, {"facts", "change"}, features, {"api"}, {"service"}}
 

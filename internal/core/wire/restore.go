@@ -9,7 +9,20 @@ type RestorePoint struct {
 	Note  string    `json:"note" doc:"What it was taken for"`
 	Who   string    `json:"who"`
 	Kept  bool      `json:"kept" doc:"Somebody asked for it: it stays until it is dropped"`
-	Bytes int64     `json:"bytes"`
+	Bytes int64     `json:"bytes" doc:"That its blobs take, which it shares with the site's other points"`
+}
+
+// VerifiedPoints is what reading all that points are made of has shown.
+type VerifiedPoints struct {
+	Points  int            `json:"points"`
+	Blobs   int            `json:"blobs" doc:"That were read"`
+	Damaged []DamagedPoint `json:"damaged" nullable:"false"`
+}
+
+// DamagedPoint is a restore point of which something is not what it was.
+type DamagedPoint struct {
+	ID    string   `json:"id"`
+	Files []string `json:"files" nullable:"false" doc:"database.sql is the database; none means all of it"`
 }
 
 // MakePoint asks for a restore point.
