@@ -34,8 +34,8 @@ var Widths = []Width{{1280, 800, false}, {820, 1180, false}, {390, 844, true}}
 
 // Bounds of a look at one page: of time, and of what is kept.
 const (
-	openTime      = 20 * time.Second
-	lookTime      = 20 * time.Second
+	openTime      = 30 * time.Second
+	lookTime      = 30 * time.Second
 	settleTime    = 250 * time.Millisecond // for what scripts do once the page is loaded
 	resizeTime    = 80 * time.Millisecond
 	mostSeen      = 10
