@@ -34,8 +34,8 @@ func (a *API) restoreRoutes(api huma.API, router *echo.Echo) {
 		}, accepted)
 	register(api, "POST", "/sites/{name}/restore/verify", "verify-restore-points",
 		"Read all that a site's restore points are made of, and tell what is damaged",
-		func(_ context.Context, in *SitePath) (*body[wire.VerifiedPoints], error) {
-			verified, err := a.Restore.Verify(in.Name)
+		func(ctx context.Context, in *SitePath) (*body[wire.VerifiedPoints], error) {
+			verified, err := a.Restore.Verify(ctx, in.Name)
 			return &body[wire.VerifiedPoints]{verified}, asProblem(err)
 		})
 	register(api, "POST", "/sites/{name}/restore/{id}/back", "go-back",

@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"net/http"
 	"reflect"
 
@@ -84,6 +83,11 @@ func (a *API) walk(c echo.Context) error {
 			return err
 		}
 	}
+	if walked.Compared != nil {
+		if err := tell(wire.WalkLine{Compared: walked.Compared}, false); err != nil {
+			return err
+		}
+	}
 	end := wire.WalkEndOf(walked)
-	return errors.Join(tell(wire.WalkLine{Compared: walked.Compared}, false), tell(wire.WalkLine{End: &end}, true))
+	return tell(wire.WalkLine{End: &end}, true)
 }

@@ -3,7 +3,6 @@ package change
 import (
 	"context"
 	"fmt"
-	"strings"
 
 	"vessik/internal/core/check"
 	"vessik/internal/core/plan"
@@ -63,7 +62,7 @@ func (c *Changer) walkAfter(ctx context.Context, w *operation.Part, s site.Site)
 
 func (c *Changer) walk(ctx context.Context, w *operation.Part, s site.Site) (walk.Walked, error) {
 	return c.Walks.Walk(ctx, s.Name, wire.Walk{}, "", func(p wire.WalkProgress) error {
-		w.Progress(strings.Join([]string{"walking", p.Doing}, ": "), float64(p.Asked)/float64(max(1, p.Known)))
+		w.Progress("walking: "+p.Doing, float64(p.Asked)/float64(max(1, p.Known)))
 		return nil
 	})
 }

@@ -98,9 +98,11 @@ func (p *Points) keep(ctx context.Context, s site.Site, place string) (stored in
 
 func (p *Points) keepDatabase(ctx context.Context, s site.Site, store blobs.Store) ([]blobs.Ref, error) {
 	reader, writer := io.Pipe()
-	go func() { writer.CloseWithError(p.Machine.DumpInto(ctx, s, writer)) }()
+	var dumping sync.WaitGroup
+	dumping.Go(func() { writer.CloseWithError(p.Machine.DumpInto(ctx, s, writer)) })
 	refs, err := store.Put(ctx, reader)
-	reader.CloseWithError(errors.Join(err, io.ErrClosedPipe))
+	reader.Close()
+	dumping.Wait()
 	return refs, err
 }
 
@@ -234,7 +236,6 @@ func (p *Points) Open(ctx context.Context, name, id string) (*Opened, error) {
 	if err := running.Room(p.Machine.Home.Dir, bytes); err != nil {
 		return nil, err
 	}
-	defer p.lock(name)()
 	place := p.dir(name, laidMark+id+"-"+running.RandomHex(4))
 	p.laid.Store(place, true)
 	opened := &Opened{Files: filepath.Join(place, copied), Dump: filepath.Join(place, dumped), Close: func() {
@@ -247,6 +248,9 @@ func (p *Points) Open(ctx context.Context, name, id string) (*Opened, error) {
 	}
 	if err != nil {
 		opened.Close()
+		if ownfile.Size(p.dir(name, id, manifestName)) == 0 {
+			return nil, fmt.Errorf("the restore point %s was dropped meanwhile; choose another", id)
+		}
 		return nil, fmt.Errorf("open the restore point %s: %w", id, err)
 	}
 	return opened, nil

@@ -116,12 +116,12 @@ func (f *Feature) List(name string) ([]wire.RestorePoint, error) {
 }
 
 // Verify reads all that a site's points are made of, and tells what is damaged.
-func (f *Feature) Verify(name string) (wire.VerifiedPoints, error) {
+func (f *Feature) Verify(ctx context.Context, name string) (wire.VerifiedPoints, error) {
 	s, ok := f.Changer.Machine.Registry.Site(name)
 	if !ok {
 		return wire.VerifiedPoints{}, site.NoSite(name)
 	}
-	damages, points, blobs, err := f.Changer.Points.Verify(s)
+	damages, points, blobs, err := f.Changer.Points.Verify(ctx, s)
 	verified := wire.VerifiedPoints{Points: points, Blobs: blobs, Damaged: []wire.DamagedPoint{}}
 	for _, d := range damages {
 		verified.Damaged = append(verified.Damaged, wire.DamagedPoint{ID: d.ID, Files: orEmpty(d.Files)})

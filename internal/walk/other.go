@@ -101,6 +101,10 @@ func compareElsewhere(ctx context.Context, address *url.URL, walked walk.Walked,
 			return nil, ctx.Err()
 		}
 	}
+	if len(there.Pages) == 0 {
+		return nil, site.Problems{{Field: "against", Message: "no page of " + address.Host + " could be read",
+			Remedy: "see whether its robots.txt allows any, and whether it answers"}}
+	}
 	result := compared(address.String(), there, now, true)
 	result.Pages = len(there.Pages)
 	return result, nil
@@ -110,7 +114,7 @@ func compareElsewhere(ctx context.Context, address *url.URL, walked walk.Walked,
 type elsewhere struct {
 	address *url.URL
 	client  *http.Client
-	robots  *robotstxt.Group
+	robots  *robotstxt.RobotsData
 }
 
 func (e *elsewhere) get(ctx context.Context, path string) (*http.Response, error) {
@@ -140,12 +144,12 @@ func (e *elsewhere) rules(ctx context.Context) (pause time.Duration, err error) 
 	if err != nil {
 		return elsewherePause, nil // nothing that can be read
 	}
-	e.robots = all.FindGroup(check.Agent)
-	return min(max(elsewherePause, e.robots.CrawlDelay), longestPause), nil
+	e.robots = all // a server's error refuses all (RFC 9309, section 2.3.1.4)
+	return min(max(elsewherePause, all.FindGroup(check.Agent).CrawlDelay), longestPause), nil
 }
 
 func (e *elsewhere) may(path string) bool {
-	return e.robots == nil || e.robots.Test(strings.TrimSuffix(e.address.EscapedPath(), "/")+path)
+	return e.robots == nil || e.robots.TestAgent(strings.TrimSuffix(e.address.EscapedPath(), "/")+path, check.Agent)
 }
 
 // ask asks for one page; ok is false where no answer came.
