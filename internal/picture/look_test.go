@@ -5,15 +5,12 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
-	"net/url"
 	"os"
-	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vessik/internal/cell"
 	"vessik/internal/core/walk"
 )
 
@@ -42,14 +39,7 @@ func TestATabBearsWhatPagesDo(t *testing.T) {
 		fmt.Fprint(w, `<!doctype html><html lang="en"><meta name="viewport" content="width=device-width"><title>x</title><p>x</p>`+text)
 	}))
 	defer pages.Close()
-	cells, err := cell.Open(t.TempDir())
-	require.NoError(t, err)
-	address, err := url.Parse(pages.URL)
-	require.NoError(t, err)
-	port, err := strconv.Atoi(address.Port())
-	require.NoError(t, err)
-	taker := &Taker{Dir: t.TempDir(), Cells: cells, Ports: []int{port}}
-	defer taker.Close()
+	taker := takerOf(t, pages)
 	tab := taker.Open(pages.URL+"/", []*http.Cookie{{Name: "who", Value: "keeper"}}, string(axe))
 	defer tab.Close()
 	look := func(path string) walk.Look {

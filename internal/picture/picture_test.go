@@ -45,6 +45,20 @@ func TestTheShareOfDifferentPixels(t *testing.T) {
 	assert.Zero(t, Different(plain(0, 0, 0), plain(0, 0, 0)))
 }
 
+// takerOf has a browser that reaches one server's pages.
+func takerOf(t *testing.T, pages *httptest.Server) *Taker {
+	t.Helper()
+	cells, err := cell.Open(t.TempDir())
+	require.NoError(t, err)
+	address, err := url.Parse(pages.URL)
+	require.NoError(t, err)
+	port, err := strconv.Atoi(address.Port())
+	require.NoError(t, err)
+	taker := &Taker{Dir: t.TempDir(), Cells: cells, Ports: []int{port}}
+	t.Cleanup(taker.Close)
+	return taker
+}
+
 func TestPagesAreComparedInARealBrowser(t *testing.T) {
 	if Browser() == "" {
 		t.Skip("there is no Chromium on this machine")
@@ -54,14 +68,7 @@ func TestPagesAreComparedInARealBrowser(t *testing.T) {
 		fmt.Fprintf(w, `<body style="margin:0;background:%s"><h1>Same words</h1></body>`, shade)
 	}))
 	defer pages.Close()
-	cells, err := cell.Open(t.TempDir())
-	require.NoError(t, err)
-	address, err := url.Parse(pages.URL)
-	require.NoError(t, err)
-	port, err := strconv.Atoi(address.Port())
-	require.NoError(t, err)
-	taker := &Taker{Dir: t.TempDir(), Cells: cells, Ports: []int{port}}
-	defer taker.Close()
+	taker := takerOf(t, pages)
 	ctx := context.Background()
 	compared, err := taker.Compare(ctx, pages.URL+"/fern", pages.URL+"/moss")
 	require.NoError(t, err)
