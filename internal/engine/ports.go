@@ -3,25 +3,31 @@ package engine
 import (
 	"cmp"
 	"fmt"
-	"net"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
+
+	"golang.org/x/sys/unix"
 )
 
 // PortHolder says who holds a TCP port on loopback, as far as this account may know; empty when it is free. It asks by binding, so
-// it also sees what only listens on all addresses.
+// it also sees what only listens on all addresses; and it does not listen, so that nobody who asks or opens it meanwhile is kept out.
 func PortHolder(port int) string {
-	listener, err := net.Listen("tcp4", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
-	if err == nil {
-		listener.Close()
+	probe, err := unix.Socket(unix.AF_INET, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return fmt.Sprintf("nobody, but it could not be looked at: %v", err)
+	}
+	defer unix.Close(probe)
+	unix.SetsockoptInt(probe, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1)
+	switch err := unix.Bind(probe, &unix.SockaddrInet4{Port: port, Addr: [4]byte{127, 0, 0, 1}}); err {
+	case nil:
 		return ""
-	}
-	if strings.Contains(err.Error(), "permission denied") {
+	case unix.EACCES:
 		return "nobody, but only root may open it"
+	default:
+		return Listener(port)
 	}
-	return Listener(port)
 }
 
 // listening are the sockets that listen on a port.

@@ -3,6 +3,8 @@ package engine
 import (
 	"context"
 	"net"
+	"strconv"
+	"sync"
 	"testing"
 	"time"
 
@@ -24,6 +26,39 @@ func TestAPortThatIsHeldForAMomentIsHadALittleLater(t *testing.T) {
 	defer held.Close()
 	_, err = listenOn(context.Background(), held.Addr().(*net.TCPAddr).Port)
 	assert.ErrorContains(t, err, "address already in use")
+}
+
+func TestAskingWhoHoldsAPortKeepsNobodyOut(t *testing.T) {
+	listener, err := net.Listen("tcp4", "127.0.0.1:0")
+	require.NoError(t, err)
+	port := listener.Addr().(*net.TCPAddr).Port
+	require.NoError(t, listener.Close())
+	var group sync.WaitGroup
+	for range 8 {
+		group.Go(func() {
+			for range 2000 {
+				if !assert.Empty(t, PortHolder(port)) {
+					return
+				}
+			}
+		})
+	}
+	group.Wait()
+	asked := make(chan struct{})
+	asking, cancel := context.WithCancel(context.Background())
+	go func() {
+		defer close(asked)
+		for asking.Err() == nil {
+			PortHolder(port)
+		}
+	}()
+	for range 500 {
+		listener, err := net.Listen("tcp4", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+		require.NoError(t, err)
+		require.NoError(t, listener.Close())
+	}
+	cancel()
+	<-asked
 }
 
 func TestSocketsAreToldAsTheTablesHaveThem(t *testing.T) {
