@@ -13,6 +13,9 @@ type (
 	RestorePreview = wire.RestorePreview
 	VerifiedPoints = wire.VerifiedPoints
 	DamagedPoint   = wire.DamagedPoint
+	RestoreRules   = wire.RestoreRules
+
+	SetRestoreRules = wire.SetRestoreRules
 )
 
 // RestorePoints lists a site's, the newest first.
@@ -44,6 +47,16 @@ func (c *Client) VerifyPoints(ctx context.Context, name string) (v VerifiedPoint
 // DropPoint drops a restore point.
 func (c *Client) DropPoint(ctx context.Context, name, id string) error {
 	return c.call(ctx, "DELETE", pointPath(name, id, ""), nil, nil)
+}
+
+// RestoreRules say when a site's points are taken by themselves.
+func (c *Client) RestoreRules(ctx context.Context, name string) (r RestoreRules, err error) {
+	return r, c.call(ctx, "GET", sitePath(name, "/restore/rules"), nil, &r)
+}
+
+// SetRestoreRules asks for others.
+func (c *Client) SetRestoreRules(ctx context.Context, name string, asked SetRestoreRules) (r RestoreRules, err error) {
+	return r, c.call(ctx, "PATCH", sitePath(name, "/restore/rules"), asked, &r)
 }
 
 func pointPath(name, id, what string) string {

@@ -48,7 +48,7 @@ func doing(kind plan.Kind) func(*service, string) (client.Operation, error) {
 }
 
 // attempts are all kinds of operations, those of changes in more than one way.
-func attempts(dump, address string) []attempt {
+func attempts(dump, address, parcel string) []attempt {
 	memory := func(s *service, name string) (client.Operation, error) {
 		return s.Adjust(ctx, name, client.Settings{PHP: map[string]string{"memory_limit": "200M"}}, false)
 	}
@@ -91,6 +91,9 @@ func attempts(dump, address string) []attempt {
 				return client.Operation{}, err
 			}
 			return s.GoBack(ctx, name, points[len(points)-1].ID, false)
+		}},
+		{title: "unpack", kind: "unpack", content: true, begin: func(s *service, name string) (client.Operation, error) {
+			return s.Unpack(ctx, name, parcel, false)
 		}},
 		{title: "parts", kind: "change-parts", cms: "meadow", begin: func(s *service, name string) (client.Operation, error) {
 			return s.ChangeParts(ctx, name, client.ChangeParts{Drop: []string{"clover"}})
@@ -183,7 +186,7 @@ func TestEveryStepOfEveryOperationCanBreakOff(t *testing.T) {
 	requirePassed(t, s.made(t, client.Request{Name: "source", CMS: "empty"}))
 	source := plant(t, s, "source")
 	dump := dumpOf(t, source)
-	places := placesOf(t, s, points, attempts(dump, source.URL))
+	places := placesOf(t, s, points, attempts(dump, source.URL, parcelOf(t, s, "source")))
 	t.Logf("%d places", len(places))
 
 	t.Run("fails", func(t *testing.T) {
@@ -291,7 +294,7 @@ func TestAllKindsOfOperationsAtOnceWithoutADataRace(t *testing.T) {
 	meadow(t, s)
 	requirePassed(t, s.made(t, client.Request{Name: "source", CMS: "empty"}))
 	source := plant(t, s, "source")
-	all := attempts(dumpOf(t, source), source.URL)
+	all := attempts(dumpOf(t, source), source.URL, parcelOf(t, s, "source"))
 	requests := []client.Request{}
 	name := func(i int) string { return fmt.Sprintf("kind-%d", i) }
 	for i, a := range all {

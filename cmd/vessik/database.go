@@ -132,6 +132,11 @@ func (r *readSoFar) Read(p []byte) (int, error) {
 
 // tell writes every second how much of a size is read, until it is ended.
 func (r *readSoFar) tell(size int64) (end func()) {
+	return everySecond(func() string { return fmt.Sprintf("%s of %s", sizeOf(r.bytes.Load()), sizeOf(size)) })
+}
+
+// everySecond writes a line again and again in its place, until it is ended.
+func everySecond(line func() string) (end func()) {
 	ended := make(chan struct{})
 	told := sync.WaitGroup{}
 	told.Go(func() {
@@ -141,7 +146,7 @@ func (r *readSoFar) tell(size int64) (end func()) {
 				fmt.Fprint(os.Stderr, "\r\033[K")
 				return
 			case <-time.After(time.Second):
-				fmt.Fprintf(os.Stderr, "\r\033[K%s of %s", sizeOf(r.bytes.Load()), sizeOf(size))
+				fmt.Fprint(os.Stderr, "\r\033[K"+line())
 			}
 		}
 	})

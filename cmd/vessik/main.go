@@ -51,7 +51,7 @@ func init() {
 		{"Sites", []command{newCommand, copyCommand, sitesCommand, siteCommand, openCommand, ticketCommand, startCommand, stopCommand,
 			verifyCommand, renameCommand, domainsCommand, httpsCommand, labelCommand, fleetCommand, retireCommand}},
 		{"Content", []command{stencilCommand, shelfCommand, partsCommand, sqlCommand, databaseCommand, dumpCommand, loadCommand,
-			restoreCommand, usersCommand, editCommand,
+			restoreCommand, parcelCommand, unpackCommand, usersCommand, editCommand,
 			terminalCommand, runCommandCommand}},
 		{"Stack", []command{restackCommand, trialCommand, settingsCommand, helpersCommand, enginesCommand, cmsCommand}},
 		{"Look inside", []command{infoCommand, mailCommand, mailServerCommand, outgoingCommand,

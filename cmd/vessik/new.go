@@ -45,7 +45,7 @@ func runNew(ctx context.Context, c *call) error {
 	if asked.in != "" {
 		return c.makeAsWritten(ctx, service, asked.in, asked.r, asked.dryRun)
 	}
-	for _, path := range []*string{&asked.r.Archive, &asked.r.SQL} {
+	for _, path := range []*string{&asked.r.Archive, &asked.r.Parcel, &asked.r.SQL} {
 		done, err := c.bring(ctx, service, path)
 		if err != nil {
 			return err
@@ -89,6 +89,8 @@ func (a *newSites) flags(c *call) {
 	text(&a.r.DatabasePassword, "database-password", "that user's password (default: generated)", true)
 	text(&a.r.Archive, "archive", "release or site of a PHP CMS in an archive (.zip, .tar.gz, .tar.zst); a CMS that is known needs "+
 		"no installer, unless -cms archive", false)
+	text(&a.r.Parcel, "parcel", "whole site in one file, as vessik parcel makes it; its users stay, unless -administrator, -mail or "+
+		"-password is given", false)
 	text(&a.r.Adopt, "adopt", "existing folder, used where it stands", true)
 	c.flags.StringVar(&a.in, "in", "", "folder with a vessik-site.yaml, used where it stands and made as that file says")
 	text(&a.r.Stencil, "stencil", "saved site that it is drawn from; see them with vessik stencil", false)
@@ -142,7 +144,7 @@ func (a *newSites) check(names []string) error {
 
 // fill reads lists and relative paths into the request.
 func (a *newSites) fill() error {
-	for _, path := range []*string{&a.r.Folder, &a.r.Archive, &a.r.Adopt, &a.r.SQL} {
+	for _, path := range []*string{&a.r.Folder, &a.r.Archive, &a.r.Parcel, &a.r.Adopt, &a.r.SQL} {
 		if *path != "" {
 			absolute, err := filepath.Abs(*path)
 			if err != nil {

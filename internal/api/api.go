@@ -48,6 +48,7 @@ import (
 	"vessik/internal/restore"
 	"vessik/internal/running"
 	"vessik/internal/saving"
+	"vessik/internal/sending"
 	"vessik/internal/settings"
 	"vessik/internal/shelf"
 	"vessik/internal/trial"
@@ -74,6 +75,7 @@ type Rooms struct {
 	Rename     *rename.Feature
 	Load       *load.Feature
 	Restore    *restore.Feature
+	Sending    *sending.Feature
 	Parts      *parts.Feature
 	Uploads    *uploads.Feature
 	Trial      *trial.Feature
@@ -145,7 +147,8 @@ func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
 	document := humaecho.New(router, config)
 	a.registerSessions(document)
 	for _, routes := range []func(huma.API, *echo.Echo){a.serviceRoutes, a.operationsRoutes, a.sitesRoutes, a.createRoutes, a.enginesRoutes,
-		a.cmsRoutes, a.restackRoutes, a.settingsRoutes, a.trialRoutes, a.renameRoutes, a.loadRoutes, a.restoreRoutes, a.partsRoutes,
+		a.cmsRoutes, a.restackRoutes, a.settingsRoutes, a.trialRoutes, a.renameRoutes, a.loadRoutes, a.restoreRoutes,
+		a.parcelRoutes, a.partsRoutes,
 		a.uploadsRoutes, a.usersRoutes, a.infoRoutes, a.logsRoutes, a.commandRoutes, a.fleetRoutes, a.hostsRoutes, a.authorityRoutes,
 		a.mailRoutes, a.outgoingRoutes, a.databaseRoutes, a.terminalRoutes, a.phpErrorRoutes,
 		a.helperRoutes, a.walkRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes, a.dumpRoutes} {

@@ -32,6 +32,20 @@ func (a *API) restoreRoutes(api huma.API, router *echo.Echo) {
 			operation, err := a.Restore.Make(ctx, in.Name, in.Body.Note, in.Who.name())
 			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 		}, accepted)
+	register(api, "GET", "/sites/{name}/restore/rules", "get-restore-rules",
+		"When a site's points are taken by themselves, and how much all take",
+		func(_ context.Context, in *SitePath) (*body[wire.RestoreRules], error) {
+			rules, err := a.Restore.Rules(in.Name)
+			return &body[wire.RestoreRules]{rules}, asProblem(err)
+		})
+	register(api, "PATCH", "/sites/{name}/restore/rules", "set-restore-rules", "Have a site's points taken by themselves, or no more",
+		func(_ context.Context, in *struct {
+			SitePath
+			Body wire.SetRestoreRules
+		}) (*body[wire.RestoreRules], error) {
+			rules, err := a.Restore.SetRules(in.Name, in.Body)
+			return &body[wire.RestoreRules]{rules}, asProblem(err)
+		})
 	register(api, "POST", "/sites/{name}/restore/verify", "verify-restore-points",
 		"Read all that a site's restore points are made of, and tell what is damaged",
 		func(ctx context.Context, in *SitePath) (*body[wire.VerifiedPoints], error) {

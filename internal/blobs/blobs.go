@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 
 	"github.com/klauspost/compress/zstd"
@@ -70,6 +71,21 @@ func (s Store) Put(ctx context.Context, content io.Reader) (refs []Ref, err erro
 		return err
 	})
 	return refs, err
+}
+
+// Sums are the sums of the pieces that content is kept in.
+func Sums(content io.Reader) (sums []string, err error) {
+	err = split(content, func(piece []byte) error {
+		sum := sha256.Sum256(piece)
+		sums = append(sums, hex.EncodeToString(sum[:]))
+		return nil
+	})
+	return sums, err
+}
+
+// Are tells whether content of these sums is what is read by refs.
+func Are(refs []Ref, sums []string) bool {
+	return slices.EqualFunc(refs, sums, func(ref Ref, sum string) bool { return ref.Sum == sum })
 }
 
 func (s Store) put(piece []byte) (Ref, error) {

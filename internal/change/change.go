@@ -5,6 +5,7 @@ package change
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -266,6 +267,9 @@ func targetWords(c plan.Change) string {
 	}
 	if c.Back != "" {
 		return "the restore point " + c.Back
+	}
+	if c.Unpack != nil {
+		return "the parcel " + filepath.Base(c.Unpack.Parcel)
 	}
 	if c.Parts != nil {
 		return "its changed plugins and themes (" + c.Parts.Words() + ")"

@@ -106,12 +106,17 @@ func (k *Definition) Blank(folder string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	return k.BlankText(text), nil
+}
+
+// BlankText is the text of a configuration without what is secret in it.
+func (k *Definition) BlankText(text []byte) []byte {
 	for _, v := range k.Configuration.Values {
 		if from, to, quoted, found := v.find(text); found && quoted && v.Of != "prefix" {
 			text = slices.Concat(text[:from], []byte("''"), text[to:])
 		}
 	}
-	return text, nil
+	return text
 }
 
 // DrawConfiguration has a copy's configuration name its own database and prefix, and gives it secrets of its own.

@@ -75,6 +75,7 @@ type Layout struct {
 	LeaveOut     []string `yaml:"leave-out"`
 	Script       string   `yaml:"script"`        // PHP that has the last word on the tree, called with it
 	Caches       []string `yaml:"caches"`        // folders whose content is made again by itself: no copy and no stencil takes it along
+	Uploads      []string `yaml:"uploads"`       // folders of what people upload
 	Files        []Text   `yaml:"files"`         // written into the folder
 	Folders      []string `yaml:"folders"`       // made in the folder
 	Certificates bool     `yaml:"certificates"`  // links of the release lead to the machine's certificate bundle

@@ -129,6 +129,9 @@ func (j *judge) layout(k *Definition) {
 	for i, p := range k.Layout.Caches {
 		j.place(fmt.Sprintf("layout.caches[%d]", i), p, true)
 	}
+	for i, p := range k.Layout.Uploads {
+		j.place(fmt.Sprintf("layout.uploads[%d]", i), p, true)
+	}
 	j.script("layout.script", k.Layout.Script)
 	j.place("layout.document-root", k.Layout.DocumentRoot, false)
 	j.place("recognise.file", k.Recognise.File, false)

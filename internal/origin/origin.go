@@ -57,6 +57,8 @@ func (g *Origins) of(kind string) (Source, error) {
 		return g.stencil(), nil
 	case site.FromSite:
 		return g.site(), nil
+	case site.FromParcel:
+		return g.parcel(), nil
 	}
 	return Source{}, fmt.Errorf("there is no origin of the kind %q", kind)
 }

@@ -49,7 +49,7 @@ func (g *Origins) site() Source {
 			defer release()
 			reader, writer := io.Pipe()
 			go func() { writer.CloseWithError(cms.Dump(ctx, from, writer)) }()
-			err = g.drawDump(ctx, s, reader, cms.Place{URL: g.Machine.URL(source), Folder: source.Folder}, g.Machine.Prefix(source))
+			err = g.drawDump(ctx, s, reader, cms.Place{URL: g.Machine.URL(source), Folder: source.Folder}, g.Machine.Prefix(source), true)
 			reader.CloseWithError(err)
 			return err
 		},

@@ -59,10 +59,7 @@ func (g *Origins) drawFiles(ctx context.Context, s site.Site, partial string) er
 	if err := g.tellShared(ctx, s); err != nil {
 		return err
 	}
-	if err := ownfile.Make(filepath.Dir(g.dumpFile(s)), 0o700); err != nil {
-		return err
-	}
-	if err := moveFile(database, g.dumpFile(s)); err != nil {
+	if err := g.keepDump(s, database); err != nil {
 		return err
 	}
 	if s.Origin.Newest {
@@ -98,11 +95,11 @@ func (g *Origins) drawContent(ctx context.Context, _ *operation.Part, s site.Sit
 	}
 	defer ownfile.Remove(dump.Name())
 	defer dump.Close()
-	return g.drawDump(ctx, s, dump, cms.Place{URL: m.URL, Folder: m.Folder}, m.Prefix)
+	return g.drawDump(ctx, s, dump, cms.Place{URL: m.URL, Folder: m.Folder}, m.Prefix, true)
 }
 
-// drawDump loads a dump of one of our own sites into another one's database.
-func (g *Origins) drawDump(ctx context.Context, s site.Site, dump io.Reader, from cms.Place, prefix string) error {
+// drawDump loads a dump of one of our own sites into another one's database; own gives it an administrator and a title of its own.
+func (g *Origins) drawDump(ctx context.Context, s site.Site, dump io.Reader, from cms.Place, prefix string, own bool) error {
 	to, err := g.Machine.Database(ctx, s.Stack.Database)
 	if err != nil {
 		return err
@@ -110,7 +107,9 @@ func (g *Origins) drawDump(ctx context.Context, s site.Site, dump io.Reader, fro
 	pool := to.OpenAs(s.Database)
 	defer pool.Close()
 	k, facts := g.Machine.CMS.Of(s), g.Machine.CMSFacts(s)
-	facts.Hash = k.HashOf(s.CMS.Version, s.Administrator.Password)
+	if own {
+		facts.Hash = k.HashOf(s.CMS.Version, s.Administrator.Password)
+	}
 	report, err := k.DrawContent(ctx, pool, dump, from, prefix, facts, cms.Fitting(ctx, to, func(string, string) {}))
 	if err != nil {
 		return err
@@ -118,9 +117,17 @@ func (g *Origins) drawDump(ctx context.Context, s site.Site, dump io.Reader, fro
 	return g.loaded(ctx, s, report, facts.Hash)
 }
 
-// dumpFile is where the dump of a stencil waits to be loaded.
+// dumpFile is where the dump of a stencil or a parcel waits to be loaded.
 func (g *Origins) dumpFile(s site.Site) string {
 	return g.Machine.Home.Path("tmp", s.Name, "stencil.sql")
+}
+
+// keepDump has a dump wait there.
+func (g *Origins) keepDump(s site.Site, dump string) error {
+	if err := ownfile.Make(filepath.Dir(g.dumpFile(s)), 0o700); err != nil {
+		return err
+	}
+	return moveFile(dump, g.dumpFile(s))
 }
 
 // exchangeCMS lays out the newest release, with what a stencil's files have of the site's own.

@@ -5,10 +5,8 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"runtime"
 	"strings"
@@ -21,7 +19,6 @@ import (
 	"vessik/internal/blobs"
 	"vessik/internal/core/site"
 	"vessik/internal/ownfile"
-	"vessik/internal/running"
 	"vessik/internal/safefile"
 )
 
@@ -96,14 +93,39 @@ func (p *Points) keep(ctx context.Context, s site.Site, place string) (stored in
 	return stored, store.Sync()
 }
 
-func (p *Points) keepDatabase(ctx context.Context, s site.Site, store blobs.Store) ([]blobs.Ref, error) {
+func (p *Points) keepDatabase(ctx context.Context, s site.Site, store blobs.Store) (refs []blobs.Ref, err error) {
+	return refs, p.dumpThrough(ctx, s, func(dump io.Reader) (err error) {
+		refs, err = store.Put(ctx, dump)
+		return err
+	})
+}
+
+// dumpThrough has a dump of a site's database read; what is written of it after that is waited for.
+func (p *Points) dumpThrough(ctx context.Context, s site.Site, read func(dump io.Reader) error) error {
 	reader, writer := io.Pipe()
 	var dumping sync.WaitGroup
 	dumping.Go(func() { writer.CloseWithError(p.Machine.DumpInto(ctx, s, writer)) })
-	refs, err := store.Put(ctx, reader)
+	err := read(reader)
 	reader.Close()
 	dumping.Wait()
-	return refs, err
+	return err
+}
+
+// room says how much there must be for a site's next point, in bytes: what no point has of its files, and its database.
+func (p *Points) room(ctx context.Context, s site.Site) (bytes int64, err error) {
+	known := p.newest(s)
+	bytes = p.Machine.DatabaseBytes(ctx, s)
+	return bytes, safefile.Walk(ctx, s.Folder, nil, func(e safefile.Entry) error {
+		if e.Type.IsRegular() && !known[e.Path].is(e) {
+			bytes += e.Size
+		}
+		return nil
+	})
+}
+
+// is tells whether nobody changed a file since it was kept.
+func (f file) is(e safefile.Entry) bool {
+	return f.Changed != 0 && f.Inode == e.Inode && f.Changed == e.Changed && f.Size == e.Size
 }
 
 // newest are the files of a site's newest point, by their paths; none where there is no such point.
@@ -142,8 +164,7 @@ func keepFiles(ctx context.Context, folder string, known map[string]file, store 
 		if one.Mode = e.Type.Perm(); began.Sub(time.Unix(0, e.Changed)) < settled {
 			one.Changed = 0
 		}
-		before := known[e.Path]
-		if one.Changed != 0 && before.Inode == one.Inode && before.Changed == one.Changed && before.Size == one.Size {
+		if before := known[e.Path]; one.Changed != 0 && before.is(e) {
 			one.Refs = before.Refs
 			mu.Lock()
 			defer mu.Unlock()
@@ -211,82 +232,6 @@ func (p *Points) manifest(name, id string) (kept manifest, err error) {
 	}
 	defer decoder.Close()
 	return kept, json.NewDecoder(decoder).Decode(&kept)
-}
-
-// Opened is a point whose content lies open.
-type Opened struct {
-	Files string // a folder
-	Dump  string // a file
-	Close func()
-}
-
-// Open lays a point's content open until it is closed; an error names blobs that are damaged.
-func (p *Points) Open(ctx context.Context, name, id string) (*Opened, error) {
-	kept, err := p.manifest(name, id)
-	if errors.Is(err, errOld) {
-		return &Opened{Files: p.dir(name, id, copied), Dump: p.dir(name, id, dumped), Close: func() {}}, nil
-	}
-	if err != nil {
-		return nil, fmt.Errorf("the manifest of the restore point %s is damaged: %w", id, err)
-	}
-	bytes := int64(0)
-	for _, ref := range kept.refs() {
-		bytes += int64(ref.Size)
-	}
-	if err := running.Room(p.Machine.Home.Dir, bytes); err != nil {
-		return nil, err
-	}
-	place := p.dir(name, laidMark+id+"-"+running.RandomHex(4))
-	p.laid.Store(place, true)
-	opened := &Opened{Files: filepath.Join(place, copied), Dump: filepath.Join(place, dumped), Close: func() {
-		ownfile.RemoveAll(place)
-		p.laid.Delete(place)
-	}}
-	err = ownfile.Make(opened.Files, 0o700)
-	if err == nil {
-		err = p.lay(ctx, name, kept, opened)
-	}
-	if err != nil {
-		opened.Close()
-		if ownfile.Size(p.dir(name, id, manifestName)) == 0 {
-			return nil, fmt.Errorf("the restore point %s was dropped meanwhile; choose another", id)
-		}
-		return nil, fmt.Errorf("open the restore point %s: %w", id, err)
-	}
-	return opened, nil
-}
-
-func (p *Points) lay(ctx context.Context, name string, kept manifest, to *Opened) error {
-	store := p.store(name)
-	if err := write(store, kept.Database, to.Dump, 0o600); err != nil {
-		return fmt.Errorf("its database: %w", err)
-	}
-	for _, each := range kept.Files {
-		path := filepath.Join(to.Files, each.Path)
-		var err error
-		switch {
-		case ctx.Err() != nil:
-			return ctx.Err()
-		case each.Folder:
-			err = ownfile.MakeNew(path, 0o755)
-		case each.Link != "":
-			err = ownfile.Symlink(each.Link, path)
-		default:
-			err = write(store, each.Refs, path, 0o644|each.Mode&0o111)
-		}
-		if err != nil {
-			return fmt.Errorf("%s: %w", each.Path, err)
-		}
-	}
-	return nil
-}
-
-func write(store blobs.Store, refs []blobs.Ref, path string, mode fs.FileMode) error {
-	target, err := ownfile.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
-	if err != nil {
-		return err
-	}
-	return errors.Join(store.Read(refs, target), target.Close())
 }
 
 // sweep removes what no point of a site is made of any more.

@@ -16,6 +16,7 @@ import (
 	"vessik/internal/core/site"
 	"vessik/internal/home"
 	"vessik/internal/running"
+	"vessik/internal/safefile"
 )
 
 // garden is a site's folder, and the points of a home of its own.
@@ -53,34 +54,82 @@ func take(t *testing.T, p *Points, s site.Site, id, dump string) manifest {
 	return kept
 }
 
-func TestAPointIsLaidOpenAsItWas(t *testing.T) {
+func TestAFolderBecomesWhatItWas(t *testing.T) {
 	p, s := garden(t)
 	take(t, p, s, "1", "CREATE TABLE beds;")
 	require.NoError(t, os.RemoveAll(s.Folder))
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Folder, "later"), 0o755))
 	opened, err := p.Open(context.Background(), s.Name, "1")
 	require.NoError(t, err)
-	text, err := os.ReadFile(filepath.Join(opened.Files, "beds/fern.txt"))
+	_, err = safefile.Match(context.Background(), opened.Files, s.Folder)
+	require.NoError(t, err)
+	again, err := safefile.Compare(context.Background(), opened.Files, s.Folder)
+	require.NoError(t, err)
+	assert.Equal(t, safefile.Difference{}, again)
+	text, err := os.ReadFile(filepath.Join(s.Folder, "beds/fern.txt"))
 	require.NoError(t, err)
 	assert.Equal(t, "fern", string(text))
 	dump, err := os.ReadFile(opened.Dump)
 	require.NoError(t, err)
 	assert.Equal(t, "CREATE TABLE beds;", string(dump))
-	link, err := os.Readlink(filepath.Join(opened.Files, "out"))
+	link, err := os.Readlink(filepath.Join(s.Folder, "out"))
 	require.NoError(t, err)
 	assert.Equal(t, "/etc/passwd", link, "a link stays one")
-	assert.DirExists(t, filepath.Join(opened.Files, "beds/empty"))
-	none, err := os.Stat(filepath.Join(opened.Files, "beds/none"))
+	assert.DirExists(t, filepath.Join(s.Folder, "beds/empty"))
+	none, err := os.Stat(filepath.Join(s.Folder, "beds/none"))
 	require.NoError(t, err)
 	assert.Zero(t, none.Size())
-	index, err := os.Stat(filepath.Join(opened.Files, "index.php"))
+	index, err := os.Stat(filepath.Join(s.Folder, "index.php"))
 	require.NoError(t, err)
 	assert.NotZero(t, index.Mode()&0o111)
 	opened.Close()
 	left, err := filepath.Glob(p.dir(s.Name, laidMark+"*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
+	require.NoError(t, os.MkdirAll(p.dir(s.Name, "2", copied), 0o700))
 	_, err = p.Open(context.Background(), s.Name, "2")
 	require.NoError(t, err, "one without a manifest is of a version that kept copies")
+}
+
+// Nothing of a folder is touched where a blob of what it is to hold is damaged.
+func TestAFolderStaysWhereAPointIsDamaged(t *testing.T) {
+	p, s := garden(t)
+	kept := take(t, p, s, "1", "x")
+	fern := filepath.Join(s.Folder, "beds/fern.txt")
+	for _, each := range kept.Files {
+		if each.Path == "beds/fern.txt" {
+			require.NoError(t, os.WriteFile(p.dir(s.Name, blobsFolder, each.Refs[0].Sum[:2], each.Refs[0].Sum), []byte("spoilt"), 0o600))
+		}
+	}
+	opened, err := p.Open(context.Background(), s.Name, "1")
+	require.NoError(t, err)
+	defer opened.Close()
+	require.NoError(t, os.WriteFile(fern, []byte("moss"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(s.Folder, "later.txt"), nil, 0o644))
+	difference, err := safefile.Compare(context.Background(), opened.Files, s.Folder)
+	require.NoError(t, err)
+	assert.Equal(t, safefile.Difference{Changed: []string{"beds/fern.txt"}, Gone: []string{"later.txt"}}, difference)
+	_, err = safefile.Match(context.Background(), opened.Files, s.Folder)
+	assert.ErrorContains(t, err, "beds/fern.txt: the blob ")
+	text, err := os.ReadFile(fern)
+	require.NoError(t, err)
+	assert.Equal(t, "moss", string(text))
+	assert.FileExists(t, filepath.Join(s.Folder, "later.txt"))
+}
+
+func TestRulesStayWithASitesPoints(t *testing.T) {
+	p, s := garden(t)
+	assert.Equal(t, Rules{}, p.Rules(s.Name))
+	rules := Rules{Every: time.Hour, Most: 5 << 30}
+	require.NoError(t, p.SetRules(s.Name, rules))
+	assert.Equal(t, rules, p.Rules(s.Name))
+	take(t, p, s, "1", "x")
+	all, err := p.List(s)
+	require.NoError(t, err)
+	assert.Len(t, all, 1, "rules are no point")
+	require.NoError(t, p.SetRules(s.Name, Rules{}))
+	assert.NoFileExists(t, p.dir(s.Name, rulesName))
+	assert.Equal(t, int64(10<<30), Rules{}.MostBytes())
 }
 
 // What is as old as the clock's steps is read again, what is older is not, and what was exchanged is.

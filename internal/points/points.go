@@ -16,6 +16,7 @@ import (
 
 	"vessik/internal/cms"
 	"vessik/internal/core/plan"
+	"vessik/internal/core/retention"
 	"vessik/internal/core/site"
 	"vessik/internal/operation"
 	"vessik/internal/ownfile"
@@ -140,13 +141,15 @@ func (p *Points) Find(s site.Site, id string) (Point, error) {
 	return Point{}, site.Problems{{Site: s.Name, Field: "id", Message: fmt.Sprintf("there is no restore point %q", id), Remedy: remedy}}
 }
 
-const unkept = 2 // points that nobody asked for stay until so many newer ones are there
-
-// Take copies a site's files and dumps its database, and returns the folder of both. Of those that nobody asked for, the newest two stay,
-// and the one that spared names.
+// Take keeps a site's files and a dump of its database, and returns the folder of both. Of the points that nobody asked for, some go then,
+// as the site's rules say; but not the one that spared names.
 func (p *Points) Take(ctx context.Context, w *operation.Part, s site.Site, point Point, spared string) (place string, err error) {
 	place = p.dir(s.Name, w.ID())
-	if err := running.Room(p.Machine.Home.Dir, safefile.Bytes(s.Folder)+p.Machine.DatabaseBytes(ctx, s)); err != nil {
+	bytes, err := p.room(ctx, s)
+	if err == nil {
+		err = running.Room(p.Machine.Home.Dir, bytes)
+	}
+	if err != nil {
 		return "", err
 	}
 	defer p.lock(s.Name)()
@@ -186,15 +189,21 @@ func (p *Points) thin(s site.Site, spared string) error {
 	if err != nil {
 		return err
 	}
-	seen := 0
-	for _, point := range all {
-		if point.Kept || point.ID == spared {
+	seen := make([]retention.Point, len(all))
+	for i, point := range all {
+		seen[i] = retention.Point{ID: point.ID, At: point.At, Pinned: point.Kept || point.ID == spared, Blobs: map[string]int64{}}
+		kept, err := p.manifest(s.Name, point.ID)
+		if err != nil { // a copy of an earlier version, or a damaged one
+			seen[i].Blobs[point.ID] = point.Stored
 			continue
 		}
-		if seen++; seen > unkept {
-			if err := ownfile.RemoveAll(p.dir(s.Name, point.ID)); err != nil {
-				return err
-			}
+		for _, ref := range kept.refs() {
+			seen[i].Blobs[ref.Sum] = ref.Stored
+		}
+	}
+	for _, id := range retention.Dropped(seen, time.Now(), p.Rules(s.Name).retention()) {
+		if err := ownfile.RemoveAll(p.dir(s.Name, id)); err != nil {
+			return err
 		}
 	}
 	return p.sweep(s.Name)

@@ -70,7 +70,7 @@ func (f *Feature) replace(ctx context.Context, w *operation.Part, s site.Site, p
 		return err
 	}
 	defer content.Close()
-	room := errors.Join(running.Room(s.Folder, safefile.Bytes(content.Files)), running.Room(m.Home.Dir, 2*m.DatabaseBytes(ctx, s)))
+	room := errors.Join(running.Room(s.Folder, content.Files.Bytes()), running.Room(m.Home.Dir, 2*m.DatabaseBytes(ctx, s)))
 	if room != nil {
 		return room
 	}
@@ -131,13 +131,7 @@ func (f *Feature) Verify(ctx context.Context, name string) (wire.VerifiedPoints,
 
 // Make takes a point that stays until it is dropped; the operation goes on after it returns.
 func (f *Feature) Make(ctx context.Context, name, note, who string) (plan.Operation, error) {
-	f.Changer.Operations.Judging.Lock()
-	defer f.Changer.Operations.Judging.Unlock()
-	if _, err := f.ready(name); err != nil {
-		return plan.Operation{}, err
-	}
-	return f.Changer.Operations.Begin(ctx, operation.Request{Kind: Make, Names: []string{name},
-		Payload: points.Point{Who: who, Note: strings.TrimSpace(note), Kept: true}, Steps: map[string][]plan.Step{name: {points.Step}}})
+	return f.begin(ctx, name, points.Point{Who: who, Note: strings.TrimSpace(note), Kept: true})
 }
 
 // ready is a site that nothing is being done with.

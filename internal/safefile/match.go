@@ -16,16 +16,50 @@ import (
 // Difference is what leads from one folder to another, by paths below them.
 type Difference struct{ New, Changed, Gone []string }
 
+// Source is what a folder can be made like: all that it is to hold, folders before what is in them.
+type Source struct {
+	All   []Entry
+	Same  func(to string, e, now Entry) bool         // whether now, in the folder to, is what e is to be
+	Ready func(ctx context.Context, e []Entry) error // asked before anything is changed; nil for nothing
+	Write func(e Entry, to io.Writer) error          // the content of a file
+}
+
+// Bytes is what all files of a source take.
+func (s Source) Bytes() (bytes int64) {
+	for _, e := range s.All {
+		bytes += e.Size
+	}
+	return bytes
+}
+
+// Folder is a source that lies open in another folder.
+func Folder(ctx context.Context, from string, leaveOut ...string) (source Source, err error) {
+	source.Same = func(to string, e, now Entry) bool { return alike(from, to, e, now) }
+	source.Write = func(e Entry, to io.Writer) error {
+		file, err := Open(from, e.Path)
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		_, err = io.Copy(to, file)
+		return err
+	}
+	return source, Walk(ctx, from, leaveOut, func(e Entry) error { source.All = append(source.All, e); return nil })
+}
+
 // Compare tells what Match would do.
-func Compare(ctx context.Context, from, to string, leaveOut ...string) (Difference, error) {
+func Compare(ctx context.Context, from Source, to string, leaveOut ...string) (Difference, error) {
 	difference, _, err := compare(ctx, from, to, leaveOut)
 	return difference, err
 }
 
-// Match makes a folder that a site can write like another one, in place: what differs is put into it, what it has alone is removed. What is
+// Match makes a folder that a site can write like a source, in place: what differs is put into it, what it has alone is removed. What is
 // neither file, folder nor link stays, and what leaveOut names. It can be broken off and done again.
-func Match(ctx context.Context, from, to string, leaveOut ...string) (Difference, error) {
+func Match(ctx context.Context, from Source, to string, leaveOut ...string) (Difference, error) {
 	difference, wanted, err := compare(ctx, from, to, leaveOut)
+	if err == nil && from.Ready != nil {
+		err = from.Ready(ctx, wanted)
+	}
 	if err != nil {
 		return difference, err
 	}
@@ -51,7 +85,7 @@ func Match(ctx context.Context, from, to string, leaveOut ...string) (Difference
 }
 
 // put puts one thing of a folder into another, in the place of what is there.
-func put(root *os.Root, from, to string, e Entry) error {
+func put(root *os.Root, from Source, to string, e Entry) error {
 	there, err := root.Lstat(e.Path)
 	if err == nil && (!e.Type.IsRegular() || !there.Mode().IsRegular()) {
 		err = root.RemoveAll(e.Path)
@@ -65,23 +99,16 @@ func put(root *os.Root, from, to string, e Entry) error {
 	case e.Type == fs.ModeSymlink:
 		return root.Symlink(e.Link, e.Path)
 	}
-	source, err := Open(from, e.Path)
-	if err != nil {
-		return err
-	}
-	defer source.Close()
-	return Write(to, e.Path, 0o644|e.Type.Perm()&0o111, func(w io.Writer) error { _, err := io.Copy(w, source); return err })
+	return Write(to, e.Path, 0o644|e.Type.Perm()&0o111, func(w io.Writer) error { return from.Write(e, w) })
 }
 
-// compare walks through both folders; wanted is what is to be put into the second, folders before what is in them.
-func compare(ctx context.Context, from, to string, leaveOut []string) (d Difference, wanted []Entry, err error) {
-	all, there := []Entry{}, map[string]Entry{}
-	known := map[string]bool{}
-	if err := Walk(ctx, from, leaveOut, func(e Entry) error {
-		all, known[e.Path] = append(all, e), true
-		return nil
-	}); err != nil {
-		return d, nil, err
+// compare tells what makes a folder what it is to be; wanted is what is to be put into it.
+func compare(ctx context.Context, from Source, to string, leaveOut []string) (d Difference, wanted []Entry, err error) {
+	there, known, all := map[string]Entry{}, map[string]bool{}, []Entry{}
+	for _, e := range from.All {
+		if !Within(leaveOut, e.Path) {
+			all, known[e.Path] = append(all, e), true
+		}
 	}
 	gone := ""
 	if err := Walk(ctx, to, leaveOut, func(e Entry) error {
@@ -97,13 +124,20 @@ func compare(ctx context.Context, from, to string, leaveOut []string) (d Differe
 	for _, e := range all {
 		now, ok := there[e.Path]
 		switch {
+		case ctx.Err() != nil:
+			return d, nil, ctx.Err()
 		case !ok:
 			d.New, wanted = append(d.New, e.Path), append(wanted, e)
-		case !alike(from, to, e, now):
+		case !from.Same(to, e, now):
 			d.Changed, wanted = append(d.Changed, e.Path), append(wanted, e)
 		}
 	}
 	return d, wanted, nil
+}
+
+// Within tells whether a path is one of those that are left out, or lies below one.
+func Within(leaveOut []string, path string) bool {
+	return slices.ContainsFunc(leaveOut, func(left string) bool { return path == left || strings.HasPrefix(path, left+"/") })
 }
 
 // holds tells whether something that is left out lies in a folder.
@@ -112,14 +146,14 @@ func holds(leaveOut []string, folder string) bool {
 }
 
 func alike(from, to string, a, b Entry) bool {
+	return SameKind(a, b) && (!a.Type.IsRegular() || sameContent(from, to, a.Path))
+}
+
+// SameKind tells whether two entries are alike but for the content that files of the same length may have.
+func SameKind(a, b Entry) bool {
 	const executable = 0o111
-	if a.Type.Type() != b.Type.Type() || a.Link != b.Link {
-		return false
-	}
-	if !a.Type.IsRegular() {
-		return true
-	}
-	return a.Size == b.Size && a.Type.Perm()&executable == b.Type.Perm()&executable && sameContent(from, to, a.Path)
+	return a.Type.Type() == b.Type.Type() && a.Link == b.Link &&
+		(!a.Type.IsRegular() || a.Size == b.Size && a.Type.Perm()&executable == b.Type.Perm()&executable)
 }
 
 func sameContent(from, to, path string) bool {

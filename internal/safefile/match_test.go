@@ -60,10 +60,10 @@ func TestAFolderIsMadeLikeAnother(t *testing.T) {
 		draw(t, from, "from")
 		draw(t, to, "to")
 		wanted := listed(t, from)
-		_, err := Match(context.Background(), from, to)
+		_, err := Match(context.Background(), open(t, from), to)
 		require.NoError(t, err)
 		assert.Equal(t, wanted, listed(t, to))
-		left, err := Compare(context.Background(), from, to)
+		left, err := Compare(context.Background(), open(t, from), to)
 		require.NoError(t, err)
 		assert.Equal(t, Difference{}, left)
 		entries, err := os.ReadDir(filepath.Dir(to))
@@ -78,9 +78,15 @@ func TestWhatIsLeftOutStays(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Join(to, filepath.Dir(path)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(to, path), []byte("x"), 0o644))
 	}
-	difference, err := Match(context.Background(), from, to, "plugins/own")
+	difference, err := Match(context.Background(), open(t, from), to, "plugins/own")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"plugins/other"}, difference.Gone)
 	assert.FileExists(t, filepath.Join(to, "plugins/own/kept.php"))
 	assert.NoDirExists(t, filepath.Join(to, "plugins/other"))
+}
+
+func open(t require.TestingT, folder string) Source {
+	source, err := Folder(context.Background(), folder)
+	require.NoError(t, err)
+	return source
 }

@@ -16,6 +16,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
@@ -199,8 +200,9 @@ type Entry struct {
 	Size int64
 	Link string // where a link leads
 
-	Inode   uint64
-	Changed int64 // when the inode was, in nanoseconds since 1970: nobody but the kernel sets that
+	Modified time.Time
+	Inode    uint64
+	Changed  int64 // when the inode was, in nanoseconds since 1970: nobody but the kernel sets that
 
 	folder int // open
 	whole  string
@@ -267,7 +269,7 @@ func (e *Entry) look() error {
 	if err := unix.Fstatat(e.folder, e.Name, &info, unix.AT_SYMLINK_NOFOLLOW); err != nil {
 		return &fs.PathError{Op: "lstat", Path: e.whole, Err: err}
 	}
-	e.Size, e.Inode, e.Changed = info.Size, info.Ino, info.Ctim.Nano()
+	e.Size, e.Inode, e.Changed, e.Modified = info.Size, info.Ino, info.Ctim.Nano(), time.Unix(info.Mtim.Unix())
 	switch info.Mode & unix.S_IFMT {
 	case unix.S_IFREG:
 		e.Type = fs.FileMode(info.Mode & 0o777)

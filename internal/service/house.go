@@ -52,6 +52,7 @@ import (
 	"vessik/internal/restore"
 	"vessik/internal/running"
 	"vessik/internal/saving"
+	"vessik/internal/sending"
 	"vessik/internal/settings"
 	"vessik/internal/shelf"
 	"vessik/internal/stencil"
@@ -259,6 +260,7 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, mail *mailbox
 		Rename:    &rename.Feature{Changer: changer, Facts: known, Finds: names.Finds, Keeps: names.Keeps},
 		Load:      &load.Feature{Changer: changer},
 		Restore:   &restore.Feature{Changer: changer},
+		Sending:   &sending.Feature{Changer: changer},
 		Parts:     &parts.Feature{Changer: changer},
 		Uploads:   &uploads.Feature{Machine: m, Origins: origins, Shelf: onShelf, Stencils: saved},
 		Trial:     &trial.Feature{Machine: m, Operations: ops, Facts: known, Origins: origins, Verifier: verifier, Walks: walks},
@@ -288,6 +290,7 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, mail *mailbox
 	ops.Register(h.rooms.Lifecycle.Kinds()...)
 	ops.Register(h.rooms.Restore.Kinds()...)
 	ops.Register(h.rooms.Create.Kind(), h.rooms.Restack.Kind(), h.rooms.Settings.Kind(), h.rooms.Rename.Kind(), h.rooms.Load.Kind(),
+		h.rooms.Sending.Kind(),
 		h.rooms.Parts.Kind(),
 		h.rooms.Trial.Kind(), h.rooms.Stencils.Kind(), h.rooms.Engines.Kind(), h.rooms.Fleet.Kind())
 }
@@ -330,6 +333,7 @@ func (h *house) resume(ctx context.Context) error {
 	h.work.Go(h.rooms.Outgoing.LookAfter)
 	h.work.Go(h.rooms.PHPErrors.LookAfter)
 	h.work.Go(h.rooms.Helpers.LookAfter)
+	h.work.Go(h.rooms.Restore.LookAfter)
 	h.work.Go(h.rooms.Rename.EndForwards)
 	h.work.Go(h.rooms.Engines.NoteUse)
 	h.work.Go(h.rooms.Lifecycle.AwaitInstallers)

@@ -18,7 +18,7 @@ func FuzzManifest(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, text string) {
 		var m Manifest
-		if json.Unmarshal([]byte(text), &m) != nil || judge(m) != nil {
+		if json.Unmarshal([]byte(text), &m) != nil || Judge(m) != nil {
 			return
 		}
 		s := site.Site{Name: "moss", Domain: "moss.localhost", Folder: "/srv/sites/moss", Root: m.Root, Prefix: m.Prefix, Port: 21000}

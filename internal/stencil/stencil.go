@@ -4,10 +4,7 @@ package stencil
 
 import (
 	"archive/tar"
-	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -44,7 +41,6 @@ const (
 	databaseName = "database.sql"
 	pictureName  = "picture.jpg"
 	filesName    = "files"
-	sumsName     = "SHA256SUMS"
 )
 
 // Manifest describes a stencil: it is its stencil.json.
@@ -126,7 +122,7 @@ func Read(file string) (m Manifest, err error) {
 	if err != nil || m.Format != Format {
 		return m, fmt.Errorf("%s is not a stencil that this Vessik can read (%s)", file, m.Format)
 	}
-	if err := judge(m); err != nil {
+	if err := Judge(m); err != nil {
 		return m, fmt.Errorf("%s is not to be trusted: its %s %w", file, manifestName, err)
 	}
 	if info, err := from.Stat(); err == nil {
@@ -137,8 +133,8 @@ func Read(file string) (m Manifest, err error) {
 
 var prefixRule = regexp.MustCompile(`^[A-Za-z0-9_]{0,40}$`)
 
-// judge looks at what becomes a path, configuration or SQL: a stencil may come from anybody.
-func judge(m Manifest) error {
+// Judge looks at what becomes a path, configuration or SQL: a stencil may come from anybody.
+func Judge(m Manifest) error {
 	if fault := site.RootFault(m.Root); fault != "" {
 		return fmt.Errorf("has the document root %q, which %s", m.Root, fault)
 	}
@@ -207,33 +203,30 @@ func (s Shelf) Save(ctx context.Context, m Manifest, from Source, progress func(
 	}
 	defer ownfile.Remove(partial.Name())
 	defer partial.Close()
-	compressed, err := zstd.NewWriter(partial, zstd.WithEncoderLevel(zstd.SpeedDefault))
+	pack, err := archive.NewPacker(ctx, archive.TarZstd, partial)
 	if err != nil {
 		return m, err
 	}
-	w := &writer{ctx: ctx, tar: tar.NewWriter(compressed), progress: progress}
+	pack.Progress = progress
 	text, err := json.MarshalIndent(m, "", "  ")
 	if err != nil {
 		return m, err
 	}
-	if err := w.text(manifestName, text); err != nil {
+	if err := pack.Text(manifestName, text); err != nil {
 		return m, err
 	}
 	if from.Picture != "" {
-		if err := w.file(pictureName, from.Picture); err != nil {
+		if err := addOwn(pack, pictureName, from.Picture); err != nil {
 			return m, err
 		}
 	}
-	if err := w.file(databaseName, from.Database); err != nil {
+	if err := addOwn(pack, databaseName, from.Database); err != nil {
 		return m, err
 	}
-	if err := w.files(from, paths); err != nil {
+	if err := files(pack, from, paths); err != nil {
 		return m, err
 	}
-	if err := w.text(sumsName, w.sums.Bytes()); err != nil {
-		return m, err
-	}
-	if err := errors.Join(w.tar.Close(), compressed.Close(), partial.Sync(), partial.Close()); err != nil {
+	if err := errors.Join(pack.Close(), partial.Sync(), partial.Close()); err != nil {
 		return m, err
 	}
 	if err := ownfile.Link(partial.Name(), s.File(m.Name)); err != nil { // not over one that was made meanwhile
@@ -261,16 +254,19 @@ func listed(ctx context.Context, from Source, m *Manifest) (paths []string, err 
 }
 
 // files writes a site's files; those that went away meanwhile are left out.
-func (w *writer) files(from Source, paths []string) (err error) {
+func files(pack *archive.Packer, from Source, paths []string) (err error) {
 	for _, path := range paths {
 		name := filesName + "/" + path
 		switch replaced, other := from.Replace[path]; {
 		case other:
-			err = w.text(name, replaced)
+			err = pack.Text(name, replaced)
 		case strings.HasSuffix(path, "/"):
-			err = w.tar.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeDir, Mode: 0o755})
+			err = pack.Folder(strings.TrimSuffix(name, "/"))
 		default:
-			err = w.beneath(name, from.Folder, path)
+			var file *os.File // in a folder that a site can write
+			if file, err = safefile.Open(from.Folder, path); err == nil {
+				err = add(pack, name, file)
+			}
 		}
 		if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, safefile.ErrNotRegular) {
 			return err
@@ -279,66 +275,24 @@ func (w *writer) files(from Source, paths []string) (err error) {
 	return nil
 }
 
-type writer struct {
-	ctx      context.Context
-	tar      *tar.Writer
-	sums     bytes.Buffer
-	written  int64
-	progress func(int64)
-}
-
-func (w *writer) text(name string, text []byte) error {
-	if err := w.tar.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeReg, Mode: 0o644, Size: int64(len(text))}); err != nil {
-		return err
-	}
-	sum := sha256.Sum256(text)
-	if name != sumsName {
-		fmt.Fprintf(&w.sums, "%s  %s\n", hex.EncodeToString(sum[:]), name)
-	}
-	_, err := w.tar.Write(text)
-	return err
-}
-
-func (w *writer) file(name, path string) error {
+func addOwn(pack *archive.Packer, name, path string) error {
 	file, err := ownfile.Open(path)
 	if err != nil {
 		return err
 	}
-	return w.open(name, file)
+	return add(pack, name, file)
 }
 
-// beneath adds a file of a folder that a site can write.
-func (w *writer) beneath(name, folder, path string) error {
-	file, err := safefile.Open(folder, path)
-	if err != nil {
-		return err
-	}
-	return w.open(name, file)
-}
-
-func (w *writer) open(name string, file *os.File) error {
+func add(pack *archive.Packer, name string, file *os.File) error {
 	defer file.Close()
-	if err := w.ctx.Err(); err != nil {
-		return err
-	}
 	info, err := file.Stat()
 	if err != nil {
 		return err
 	}
-	if err := w.tar.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeReg, Mode: 0o644 | int64(info.Mode()&0o111), Size: info.Size(),
-		ModTime: info.ModTime()}); err != nil {
+	return pack.File(archive.Head{Name: name, Mode: info.Mode(), Size: info.Size(), Modified: info.ModTime()}, func(to io.Writer) error {
+		_, err := io.Copy(to, file)
 		return err
-	}
-	sum := sha256.New()
-	n, err := io.Copy(io.MultiWriter(w.tar, sum), io.LimitReader(file, info.Size()))
-	if err == nil && n < info.Size() {
-		err = fmt.Errorf("%s became shorter while it was read", file.Name())
-	}
-	fmt.Fprintf(&w.sums, "%s  %s\n", hex.EncodeToString(sum.Sum(nil)), name)
-	if w.written += n; w.progress != nil {
-		w.progress(w.written)
-	}
-	return err
+	})
 }
 
 // Open unpacks a stencil into a folder: its files as the folder files, its database as database.sql. Every checksum is compared.
@@ -351,31 +305,11 @@ func (s Shelf) Open(ctx context.Context, name, dir string) (files, database stri
 }
 
 func openInto(ctx context.Context, file, dir string, files, database *string) error {
-	limits := archive.Usual
-	limits.Sums = map[string]string{}
-	if err := archive.Unpack(ctx, file, dir, limits); err != nil {
+	if err := archive.UnpackWhole(ctx, file, dir, archive.Usual); err != nil {
 		return err
 	}
 	*files, *database = filepath.Join(dir, filesName), filepath.Join(dir, databaseName)
-	if err := ownfile.Make(*files, 0o755); err != nil {
-		return err
-	}
-	listed, err := ownfile.Read(filepath.Join(dir, sumsName))
-	if err != nil {
-		return fmt.Errorf("the stencil has no %s: %w", sumsName, err)
-	}
-	delete(limits.Sums, sumsName)
-	for line := range strings.Lines(string(listed)) {
-		sum, name, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "  ")
-		if limits.Sums[name] != sum {
-			return fmt.Errorf("the stencil is damaged: %s does not have the checksum that it was saved with", name)
-		}
-		delete(limits.Sums, name)
-	}
-	for name := range limits.Sums {
-		return fmt.Errorf("the stencil is damaged: %s has no checksum", name)
-	}
-	return nil
+	return ownfile.Make(*files, 0o755)
 }
 
 // Picture is the picture that was taken of the site; fs.ErrNotExist where there is none.

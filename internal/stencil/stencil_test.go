@@ -87,16 +87,16 @@ func TestADamagedStencilIsNotOpened(t *testing.T) {
 		return bytes.NewReader(out.Bytes())
 	}
 	for why, raw := range map[string]*bytes.Reader{
-		"files/uploads/Ærenpreis.txt does not have the checksum": packed(bytes.Replace(plain.Bytes(), []byte("blue"), []byte("grey"), 1)),
-		"it does not begin with":                                 bytes.NewReader(whole[:len(whole)/2]),
-		"is not a stencil":                                       packed([]byte("no archive at all")),
+		"files/uploads/Ærenpreis.txt\" does not have the checksum": packed(bytes.Replace(plain.Bytes(), []byte("blue"), []byte("grey"), 1)),
+		"it does not begin with":                                   bytes.NewReader(whole[:len(whole)/2]),
+		"is not a stencil":                                         packed([]byte("no archive at all")),
 		"this Vessik can read": packed(bytes.Replace(plain.Bytes(), []byte("vessik-stencil/2"),
 			[]byte("vessik-stencil/9"), 1)),
 		"config.php has no check": packed(bytes.Replace(plain.Bytes(), []byte("  files/config.php\n"), []byte("  files/confuse.php\n"), 1)),
 	} {
 		_, err := shelf.Import(ctx, "other", raw)
 		if why == "config.php has no check" {
-			assert.ErrorContains(t, err, "files/confuse.php does not have the checksum")
+			assert.ErrorContains(t, err, "files/confuse.php\" does not have the checksum")
 			continue
 		}
 		assert.ErrorContains(t, err, why)
@@ -129,7 +129,7 @@ func TestStencilsAreDescribedRenamedAndDropped(t *testing.T) {
 
 func TestAStencilFromAnybodyIsJudged(t *testing.T) {
 	good := Manifest{Root: "public", Prefix: "wp_", URL: "http://a.localhost", Title: "Seeds & <Swaps>"}
-	require.NoError(t, judge(good))
+	require.NoError(t, Judge(good))
 	for why, spoil := range map[string]func(m *Manifest){
 		"leads out":        func(m *Manifest) { m.Root = "../.." },
 		"leads out of":     func(m *Manifest) { m.Root = "/etc" },
@@ -144,6 +144,6 @@ func TestAStencilFromAnybodyIsJudged(t *testing.T) {
 	} {
 		m := good
 		spoil(&m)
-		assert.ErrorContains(t, judge(m), why)
+		assert.ErrorContains(t, Judge(m), why)
 	}
 }

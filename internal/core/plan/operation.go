@@ -34,16 +34,17 @@ type Saving struct {
 
 // Change leads a site from one target to another.
 type Change struct {
-	Site   string   `json:"site"`
-	Before Target   `json:"before"`
-	After  Target   `json:"after"`
-	Stay   bool     `json:"stay" doc:"Stay with the new one although a check fails"`
-	Walk   bool     `json:"walk,omitempty" doc:"A walk through all pages is a check, too"`
-	Who    string   `json:"who"`
-	Rename string   `json:"rename,omitempty" doc:"The site's new name"`
-	Load   *Loading `json:"load,omitempty" doc:"A dump that takes the place of the database"`
-	Back   string   `json:"back,omitempty" doc:"Restore point that the site goes back to"`
-	Parts  *Parts   `json:"parts,omitempty" doc:"Plugins and themes that are changed"`
+	Site   string     `json:"site"`
+	Before Target     `json:"before"`
+	After  Target     `json:"after"`
+	Stay   bool       `json:"stay" doc:"Stay with the new one although a check fails"`
+	Walk   bool       `json:"walk,omitempty" doc:"A walk through all pages is a check, too"`
+	Who    string     `json:"who"`
+	Rename string     `json:"rename,omitempty" doc:"The site's new name"`
+	Load   *Loading   `json:"load,omitempty" doc:"A dump that takes the place of the database"`
+	Back   string     `json:"back,omitempty" doc:"Restore point that the site goes back to"`
+	Unpack *Unpacking `json:"unpack,omitempty" doc:"A parcel that takes the place of files and database"`
+	Parts  *Parts     `json:"parts,omitempty" doc:"Plugins and themes that are changed"`
 	// What carrying it out found.
 	DowntimeMilliseconds int64          `json:"downtime_milliseconds" doc:"Longest time in which no request was answered"`
 	WalkBefore           string         `json:"walk_before,omitempty" doc:"The walk through the site as it was"`
@@ -62,6 +63,12 @@ type Target struct {
 	Domains  []string       `json:"domains,omitempty"`
 	Forwards []site.Forward `json:"forwards,omitempty"`
 	HTTPS    bool           `json:"https,omitempty"`
+}
+
+// Unpacking is what is put in the place of a site's files and database, and what the site was of before.
+type Unpacking struct {
+	Parcel string   `json:"parcel" doc:"Its file"`
+	Before site.CMS `json:"before"`
 }
 
 // Parts are plugins and themes by their names: those that are added from the shelf, switched on, switched off, and dropped.

@@ -16,7 +16,7 @@ import (
 // origins judges what a request says of them.
 func (c *checker) origin(s Site, f Facts) {
 	field := map[string]string{FromArchive: "archive", FromFolder: "adopt", FromRepository: "adopt", FromStencil: "stencil",
-		FromSite: "copy_of"}[s.Origin.Kind]
+		FromSite: "copy_of", FromParcel: "parcel"}[s.Origin.Kind]
 	if s.originFault != "" {
 		c.add(field, "mend that, or name another", "%s", s.originFault)
 	}

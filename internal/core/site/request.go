@@ -31,6 +31,7 @@ type Request struct {
 	DatabaseUser     string
 	DatabasePassword string
 	Archive          string
+	Parcel           string
 	Adopt            string
 	Stencil          string
 	CopyOf           string
@@ -97,10 +98,11 @@ type Found struct {
 	Recognised bool
 	Bare       string
 	Root       string // the document root in it
+	Title      string // it has; of parcels only
 	Network    string
 	SubSites   []string
 	Newest     bool     // it wants the newest release of its CMS
-	Stack      Stack    // it runs on; of sites only
+	Stack      Stack    // it runs on; of sites and parcels only
 	Settings   Settings // it brings
 	HTTPS      bool     // it answers so; of sites only
 }
@@ -124,11 +126,11 @@ func Complete(r Request, f Facts) Site {
 	if origin := originOf(r); origin.Kind != "" && f.Found != nil {
 		found, fault = f.Found(origin)
 	}
+	asked, own := r.Name, r.Administrator != (Administrator{})
 	r = f.Defaults.Fill(found.fill(r))
-	asked := r.Name
 	r.Name = ASCII(r.Name)
 	s := Site{Name: r.Name, State: Making, Port: r.Port, PortPinned: r.Port != 0,
-		Title:       cmp.Or(strings.TrimSpace(r.Title), titleOf(asked)),
+		Title:       cmp.Or(strings.TrimSpace(r.Title), found.Title, titleOf(asked)),
 		Domain:      ASCII(strings.ToLower(cmp.Or(r.Domain, r.Name+"."+cmp.Or(strings.TrimPrefix(f.Defaults.Ending, "."), "localhost")))),
 		forceDomain: r.ForceDomain, forceWeak: r.ForceWeak,
 		Folder: cmp.Or(r.Folder, filepath.Join(cmp.Or(f.Defaults.Folder, filepath.Join(f.Home, "sites")), cmp.Or(Shown(r.Name), "NAME"))),
@@ -148,11 +150,12 @@ func Complete(r Request, f Facts) Site {
 	s.Language, s.TimeZone, s.Settings = r.Language, r.TimeZone, found.Settings
 	s.Settings = s.Settings.askedFor(r)
 	if s.Origin = originOf(r); s.Origin.Kind != "" && f.Found != nil {
-		if s.Origin.Kind == FromStencil || s.Origin.Kind == FromSite {
+		if slices.Contains([]string{FromStencil, FromSite, FromParcel}, s.Origin.Kind) {
 			s.otherNetwork = s.Network != "" && s.Network != found.Network ||
 				len(s.SubSites) > 0 && !slices.Equal(s.SubSites, found.SubSites)
 			s.Network, s.SubSites, s.Origin.Newest = found.Network, found.SubSites, found.Newest
 		}
+		s.Origin.OwnAdministrator = s.Origin.Kind == FromParcel && own
 		s.Origin.Newest = s.Origin.Newest || s.Origin.Kind == FromStencil && r.CMSVersion == Newest
 		if s.Origin.Kind == FromFolder && r.CMS != "" && r.CMS != found.CMS.Name && !found.Recognised {
 			s.Origin.Kind, fault = FromRepository, found.Bare
@@ -220,7 +223,7 @@ func empty(text string) bool { return text == "" }
 // originOf is where a request wants its files from.
 func originOf(r Request) Origin {
 	for _, o := range []Origin{{Kind: FromArchive, From: r.Archive}, {Kind: FromFolder, From: r.Adopt}, {Kind: FromStencil, From: r.Stencil},
-		{Kind: FromSite, From: r.CopyOf}} {
+		{Kind: FromParcel, From: r.Parcel}, {Kind: FromSite, From: r.CopyOf}} {
 		if o.From != "" {
 			o.SQL, o.Address = r.SQL, strings.TrimSuffix(r.SQLAddress, "/")
 			return o

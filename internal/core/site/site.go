@@ -78,12 +78,14 @@ type Administrator struct {
 
 // Origin is where a site's files and content come from.
 type Origin struct {
-	Kind    string `json:"kind,omitempty"`    // release where empty; archive, folder, repository, stencil, site
+	Kind    string `json:"kind,omitempty"`    // release where empty; archive, folder, repository, stencil, site, parcel
 	From    string `json:"from,omitempty"`    // the file, folder, stencil or site
 	SQL     string `json:"sql,omitempty"`     // file of a dump
 	Address string `json:"address,omitempty"` // base address in that dump; found where empty
 	Release bool   `json:"release,omitempty"` // an archive holds a release of its CMS, and no site
 	Newest  bool   `json:"newest,omitempty"`  // of a stencil: with the newest release of its CMS in the place of its own
+	// OwnAdministrator says that a parcel's administrator is exchanged for the site's own; else its users are what they were.
+	OwnAdministrator bool `json:"own_administrator,omitempty"`
 }
 
 // ArchiveCMS is the CMS of what nothing more is known of than that it is PHP.
@@ -97,6 +99,7 @@ const (
 	FromRepository = "repository"
 	FromStencil    = "stencil"
 	FromSite       = "site"
+	FromParcel     = "parcel"
 )
 
 // Site is one CMS site: folder, database, domain, port, stack.

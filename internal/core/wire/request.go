@@ -32,6 +32,7 @@ type Request struct {
 	DatabaseUser     string   `json:"database_user,omitempty" doc:"The user that may use that database, and no other"`
 	DatabasePassword string   `json:"database_password,omitempty" doc:"12 characters or more; generated when empty"`
 	Archive          string   `json:"archive,omitempty" doc:"Release archive of a PHP CMS: .zip, .tar, .tar.gz or .tar.zst, an absolute path"`
+	Parcel           string   `json:"parcel,omitempty" doc:"Site in one file, as a parcel is made, an absolute path"`
 	Adopt            string   `json:"adopt,omitempty" doc:"Existing folder, an absolute path, that is used where it stands"`
 	Stencil          string   `json:"stencil,omitempty" doc:"Saved site that it is drawn from"`
 	CopyOf           string   `json:"copy_of,omitempty" doc:"Site that it is a copy of"`

@@ -30,6 +30,18 @@ type MakePoint struct {
 	Note string `json:"note,omitempty" maxLength:"200" doc:"What it is for"`
 }
 
+// RestoreRules say when a site's points are taken by themselves, and how much all may take.
+type RestoreRules struct {
+	Every int64 `json:"every" doc:"Seconds between points that are taken by themselves, where anything has changed; 0 is never"`
+	Most  int64 `json:"most" doc:"Bytes that all points may take; the oldest that nobody asked for go first"`
+}
+
+// SetRestoreRules asks for other rules; what is left out stays as it is.
+type SetRestoreRules struct {
+	Every *int64 `json:"every,omitempty" doc:"Seconds; 0 is never"`
+	Most  *int64 `json:"most,omitempty" doc:"Bytes; 0 is as usual"`
+}
+
 // GoBack leads a site back to a restore point.
 type GoBack struct {
 	Stay bool `json:"stay,omitempty" doc:"Stay there although a check fails"`
