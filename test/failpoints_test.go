@@ -490,7 +490,8 @@ func (p *place) afterwards(t *testing.T, s *service) {
 	requirePassed(t, s.do(t, plan.Verify, now.Name))
 	if p.content {
 		of := p.site
-		if now.Name == p.site && p.kind == "load-sql" && strings.Contains(query(t, now, "SELECT said FROM words"), "source") {
+		if now.Name == p.site && slices.Contains([]plan.Kind{"load-sql", "unpack"}, p.kind) &&
+			strings.Contains(query(t, now, "SELECT said FROM words"), "source") {
 			of = "source" // it was settled already
 		}
 		assert.Equal(t, now.URL+" of "+of, query(t, now, "SELECT said FROM words"))

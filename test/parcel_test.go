@@ -186,3 +186,42 @@ func TestPointsAreTakenOnASchedule(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(out), &rules))
 	assert.Equal(t, client.RestoreRules{Most: 2 << 30}, rules)
 }
+
+// What a host's own backup has inside is found at any depth, told before anything is made, and no visitor is given the dump.
+func TestABackupFromElsewhereBecomesASite(t *testing.T) {
+	s := shared(t)
+	requirePassed(t, s.newSites(t, "glasshouse-journal"))
+	defer s.retire(t, "glasshouse-journal")
+	old, dir := s.site(t, "glasshouse-journal"), outside(t)
+	root := filepath.Join(dir, "home/ines/public_html")
+	require.NoError(t, os.CopyFS(root, os.DirFS(old.Folder)))
+	out, errs, code := s.cli("dump", "glasshouse-journal", "-o", filepath.Join(root, "db_backup.sql.gz"))
+	require.Zero(t, code, out+errs)
+	file := filepath.Join(dir, "backup.tar.xz")
+	said, err := exec.Command("tar", "-C", dir, "-cJf", file, "home").CombinedOutput()
+	require.NoError(t, err, string(said))
+	require.NoError(t, os.Chmod(file, 0o644))
+	out, errs, code = s.cli("new", "journal-again", "-archive", file, "-dry-run")
+	require.Zero(t, code, errs)
+	assert.Contains(t, out, "in home/ines/public_html/, a database in home/ines/public_html/db_backup.sql.gz (")
+	assert.Contains(t, out, strings.TrimSuffix(old.URL, "/")+")")
+	defer s.retire(t, "journal-again", "journal-sql")
+	out, errs, code = s.cli("new", "journal-again", "-archive", file)
+	require.Zero(t, code, out+errs)
+	again := s.site(t, "journal-again")
+	assert.Equal(t, old.CMS.Name, again.CMS.Name)
+	assert.NoFileExists(t, filepath.Join(again.Folder, "db_backup.sql.gz"))
+	answer, page, _ := get(t, again.URL)
+	assert.Equal(t, 200, answer)
+	assert.Contains(t, page, "Glasshouse Journal")
+	assert.NotContains(t, page, old.Domain)
+
+	// A dump alone goes into a CMS of one's choice.
+	out, errs, code = s.cli("new", "journal-sql", "-sql", filepath.Join(root, "db_backup.sql.gz"))
+	require.Zero(t, code, out+errs)
+	_, page, _ = get(t, s.site(t, "journal-sql").URL)
+	assert.Contains(t, page, "Glasshouse Journal")
+	_, errs, code = s.cli("new", "journal-none", "-stencil", "garden", "-sql", filepath.Join(root, "db_backup.sql.gz"))
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "have a database of their own")
+}

@@ -87,14 +87,15 @@ func (a *newSites) flags(c *call) {
 	text(&a.r.DatabaseName, "database-name", "the site's database (default: from the name)", true)
 	text(&a.r.DatabaseUser, "database-user", "the database's user (default: from the name)", true)
 	text(&a.r.DatabasePassword, "database-password", "that user's password (default: generated)", true)
-	text(&a.r.Archive, "archive", "release or site of a PHP CMS in an archive (.zip, .tar.gz, .tar.zst); a CMS that is known needs "+
+	text(&a.r.Archive, "archive", "release, backup or parcel of a PHP CMS (.zip, or .tar, plain or compressed): a CMS that is known needs "+
 		"no installer, unless -cms archive", false)
 	text(&a.r.Parcel, "parcel", "whole site in one file, as vessik parcel makes it; its users stay, unless -administrator, -mail or "+
 		"-password is given", false)
 	text(&a.r.Adopt, "adopt", "existing folder, used where it stands", true)
 	c.flags.StringVar(&a.in, "in", "", "folder with a vessik-site.yaml, used where it stands and made as that file says")
 	text(&a.r.Stencil, "stencil", "saved site that it is drawn from; see them with vessik stencil", false)
-	text(&a.r.SQL, "sql", "dump to load, with -archive or -adopt; plain, .gz or .zst", true)
+	text(&a.r.SQL, "sql", "dump to load, plain, .gz, .zst, .xz or .bz2; alone into a new CMS", true)
+	text(&a.r.Dump, "dump", "which dump in the archive, where it holds several databases", true)
 	text(&a.r.SQLAddress, "sql-address", "base address in that dump (default: found where the CMS knows how)", true)
 	c.flags.Var(&a.touches, "touch", "finishing touch of the CMS or of your own, NAME or NAME=VALUE; may be given more than once, or joined "+
 		"by commas")
@@ -246,6 +247,9 @@ func (c *call) tellSites(ctx context.Context, service *client.Client, requests .
 		}
 		s.State, s.Prefix = "", requests[i].Prefix
 		rows := [][2]string{{"steps", strings.Join(derived.Plans[i].Steps, ", ")}}
+		if holds := derived.Plans[i].Holds; holds != "" {
+			rows = append(rows, [2]string{"the archive holds", holds})
+		}
 		for _, change := range derived.Plans[i].Changes {
 			rows = append(rows, [2]string{"in its folder", change})
 		}

@@ -9,6 +9,7 @@ import { Domains, Rename, Scheme } from "./Addresses"
 import { LoadSQL } from "./Content"
 import { Commands } from "./Content"
 import { SaveAs } from "./Content"
+import { AsParcel } from "./Parcel"
 import { SignIn } from "./Ticket"
 
 // groupsOf are the checks by what they prove, in their order.
@@ -209,17 +210,19 @@ function FolderFacts({ site: s, busy }: Shown) {
             stencil: "Drawn from the stencil",
             site: "A copy of the site",
             archive: "Unpacked from",
+            parcel: "Unpacked from the parcel",
             folder: "Adopted where it stands:",
           }[s.origin.kind] ?? s.origin.kind}{" "}
           <Mono className="break-all">{s.origin.from}</Mono>
         </p>
       )}
-      <p className="mt-4 flex flex-wrap items-baseline gap-x-6 gap-y-2">
+      <div className="mt-4 flex flex-wrap items-baseline gap-x-6 gap-y-2">
         <Lead site={s} page="logs">
           Logs
         </Lead>
         <SaveAs site={s} busy={busy} />
-      </p>
+        <AsParcel site={s} />
+      </div>
       <Commands site={s} />
     </>
   )

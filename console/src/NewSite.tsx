@@ -192,7 +192,7 @@ function OriginFields({ form }: { form: Form }) {
             copy_of:
               "Its files and content as they are now, re-addressed, with an administrator and secrets of its own. The site itself is not touched.",
             archive:
-              "A release of a CMS that Vessik knows becomes a site of it. Any other is unpacked as it is, and its own installer asks for the database, which stands on the site's page.",
+              "A parcel becomes a site with what it holds, and a release of a CMS that Vessik knows a site of it. Any other is unpacked as it is, and its own installer asks for the database, which stands on the site's page.",
             adopt:
               "Nothing is copied. Only its configuration is changed, to name the site's own database, and given back when the site is retired.",
           }[origin]

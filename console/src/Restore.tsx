@@ -1,7 +1,17 @@
 // Restore points of a site: what it was at one moment, to go back to.
 import { useQuery } from "@tanstack/react-query"
 import { useState } from "react"
-import { answer, api, of, queries, told, useOperations, type RestorePoint, type RestorePreview } from "./api"
+import {
+  answer,
+  api,
+  download,
+  of,
+  queries,
+  told,
+  useOperations,
+  type RestorePoint,
+  type RestorePreview,
+} from "./api"
 import { Button, Crumbs, Mono, Notice, Word } from "./ui"
 
 // useAct carries something out, and keeps why it was refused.
@@ -41,7 +51,8 @@ export function RestorePage({ name }: { name: string }) {
       <h1 className="mt-1 text-[26px] font-bold tracking-tight">Restore points</h1>
       <p className="mb-4 max-w-3xl text-soft">
         Files and database at one moment. Changes of stack, address, plugins and content take one by
-        themselves, and the newest two of these stay; one that you take stays until you drop it.
+        themselves. Of these the newest two stay, one of each hour of a day, of each day of a week and of each
+        week of a month; one that you take stays until you drop it.
       </p>
       {points.isError && <Notice tone="fail">{points.error.message}</Notice>}
       {fault && <Notice tone="fail">{fault}</Notice>}
@@ -78,6 +89,7 @@ export function RestorePage({ name }: { name: string }) {
           {busy}
         </span>
       </form>
+      <Rules name={name} busy={!!busy} act={act} />
       {points.data?.length === 0 && <p className="py-6 text-soft">There is none yet.</p>}
       <ul className="border-b border-line-strong">
         {points.data?.map((p) => (
@@ -85,6 +97,68 @@ export function RestorePage({ name }: { name: string }) {
         ))}
       </ul>
     </>
+  )
+}
+
+const times = [
+  [0, "never"],
+  [1800, "every half hour"],
+  [3600, "every hour"],
+  [6 * 3600, "every 6 hours"],
+  [24 * 3600, "every day"],
+] as const
+
+// Rules say when points are taken by themselves, and how much all may take.
+function Rules({ name, busy, act }: { name: string; busy: boolean; act: ReturnType<typeof useAct>["act"] }) {
+  const rules = useQuery({
+    queryKey: ["restore rules", name],
+    queryFn: () => answer(api.GET("/api/v1/sites/{name}/restore/rules", of({ name }))),
+  }).data
+  if (!rules) return null
+  const set = (body: { every?: number; most?: number }) =>
+    act(() => answer(api.PATCH("/api/v1/sites/{name}/restore/rules", { ...of({ name }), body })))
+  const field = "ml-2 border-b border-line-strong bg-transparent py-0.5 text-[13px] text-ink"
+  const gigabytes = [1, 2, 5, 10, 20, 50]
+  const known = times.some(([seconds]) => seconds === rules.every)
+  return (
+    <p className="mb-4 flex flex-wrap gap-x-8 gap-y-2 text-[13px] text-soft">
+      <label>
+        Take one where anything has changed
+        <select
+          name="every"
+          value={rules.every}
+          disabled={busy}
+          onChange={(e) => void set({ every: Number(e.target.value) })}
+          className={field}
+        >
+          {!known && <option value={rules.every}>every {rules.every} seconds</option>}
+          {times.map(([seconds, words]) => (
+            <option key={seconds} value={seconds}>
+              {words}
+            </option>
+          ))}
+        </select>
+      </label>
+      <label>
+        All take at most
+        <select
+          name="most"
+          value={rules.most}
+          disabled={busy}
+          onChange={(e) => void set({ most: Number(e.target.value) })}
+          className={field}
+        >
+          {!gigabytes.includes(rules.most / 2 ** 30) && (
+            <option value={rules.most}>{Math.round(rules.most / 2 ** 20)} MB</option>
+          )}
+          {gigabytes.map((n) => (
+            <option key={n} value={n * 2 ** 30}>
+              {n} GB
+            </option>
+          ))}
+        </select>
+      </label>
+    </p>
   )
 }
 
@@ -132,6 +206,7 @@ function Point({
         >
           go back
         </Word>
+        <Word onClick={() => act(() => download(`/sites/${name}/restore/${p.id}/parcel`))}>in one file</Word>
         <Word
           disabled={busy}
           className="text-fail"

@@ -218,7 +218,11 @@ func (a *API) registerSessions(api huma.API) {
 	})
 	register(api, "POST", "/downloads", "new-download", "A one-time address that a browser can fetch a file from", func(_ context.Context,
 		in *body[wire.Download]) (*body[wire.Link], error) {
-		secret, expires := a.tickets.issue(in.Body.Path)
-		return &body[wire.Link]{wire.Link{URL: in.Body.Path + "?ticket=" + secret, ExpiresAt: expires}}, nil
+		path, query, _ := strings.Cut(in.Body.Path, "?")
+		secret, expires := a.tickets.issue(path)
+		if query != "" {
+			query += "&"
+		}
+		return &body[wire.Link]{wire.Link{URL: path + "?" + query + "ticket=" + secret, ExpiresAt: expires}}, nil
 	})
 }

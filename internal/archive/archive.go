@@ -1,4 +1,4 @@
-// Package archive unpacks and packs release archives and stencils: .zip, .tar, .tar.gz and .tar.zst. What it unpacks is not trusted:
+// Package archive unpacks and packs release archives and stencils: .zip, and .tar, plain or compressed. What it unpacks is not trusted:
 // nothing is written outside the folder, nothing but files and folders is made, and neither size nor number goes beyond its bounds.
 package archive
 
@@ -7,6 +7,7 @@ import (
 	"archive/zip"
 	"bufio"
 	"bytes"
+	"compress/bzip2"
 	"compress/gzip"
 	"context"
 	"crypto/sha256"
@@ -24,6 +25,7 @@ import (
 	"unicode/utf8"
 
 	"github.com/klauspost/compress/zstd"
+	"github.com/ulikunitz/xz"
 
 	"vessik/internal/ownfile"
 )
@@ -116,10 +118,18 @@ func expand(source *os.File) (expanded io.Reader, end func(), err error) {
 			return nil, nil, &Refused{Why: "is not whole: " + err.Error()}
 		}
 		return expanded, expanded.Close, nil
+	case bytes.HasPrefix(head, []byte("\xfd7zXZ\x00")):
+		expanded, err := xz.ReaderConfig{DictCap: 64 << 20}.NewReader(bufio.NewReader(source))
+		if err != nil {
+			return nil, nil, &Refused{Why: "is not whole: " + err.Error()}
+		}
+		return expanded, func() {}, nil
+	case bytes.HasPrefix(head, []byte("BZh")):
+		return bzip2.NewReader(bufio.NewReader(source)), func() {}, nil
 	case len(head) > 262 && string(head[257:262]) == "ustar":
 		return source, func() {}, nil
 	}
-	return nil, nil, &Refused{Why: "is none that can be read: it may be .zip, .tar, .tar.gz or .tar.zst"}
+	return nil, nil, &Refused{Why: "is none that can be read: it may be .zip, .tar, .tar.gz, .tar.zst, .tar.xz or .tar.bz2"}
 }
 
 type unpacking struct {

@@ -18,54 +18,80 @@ const (
 
 // Find returns the first entry that fits, with its beginning; an empty name where there is none. Nothing is unpacked.
 func Find(file string, fits func(name string) bool) (name string, head []byte, err error) {
+	err = Each(file, func(each string, _ int64, content io.Reader) error {
+		if !fits(each) {
+			return nil
+		}
+		name = each
+		if head, err = io.ReadAll(io.LimitReader(content, readOfOne)); err != nil {
+			return err
+		}
+		return io.EOF
+	})
+	return name, head, err
+}
+
+// Each comes by the files of an archive in their order, until visit returns an error, of which io.EOF is none. size is what an entry says
+// of its own. Nothing is unpacked, and what lies behind the first 2 GB of a tar archive is not seen.
+func Each(file string, visit func(name string, size int64, content io.Reader) error) error {
 	source, err := ownfile.Open(file)
 	if err != nil {
-		return "", nil, err
+		return err
 	}
 	defer source.Close()
 	info, err := source.Stat()
 	if err != nil {
-		return "", nil, err
+		return err
 	}
 	expanded, end, err := expand(source)
 	if err != nil {
-		return "", nil, err
+		return err
 	}
 	defer end()
 	if expanded == nil {
-		return findInZip(source, info.Size(), fits)
+		err = eachInZip(source, info.Size(), visit)
+	} else {
+		err = eachInTar(io.LimitReader(expanded, lookedThrough), visit)
 	}
-	reader := tar.NewReader(io.LimitReader(expanded, lookedThrough))
+	if errors.Is(err, io.EOF) {
+		return nil
+	}
+	return err
+}
+
+func eachInTar(expanded io.Reader, visit func(name string, size int64, content io.Reader) error) error {
+	reader := tar.NewReader(expanded)
 	for {
 		entry, err := reader.Next()
-		if errors.Is(err, io.EOF) {
-			return "", nil, nil
-		}
 		if err != nil {
-			return "", nil, err
+			return err
 		}
-		if name := path.Clean(entry.Name); entry.Typeflag == tar.TypeReg && fits(name) {
-			head, err := io.ReadAll(io.LimitReader(reader, readOfOne))
-			return name, head, err
+		if entry.Typeflag == tar.TypeReg {
+			if err := visit(path.Clean(entry.Name), entry.Size, reader); err != nil {
+				return err
+			}
 		}
 	}
 }
 
-func findInZip(source io.ReaderAt, size int64, fits func(name string) bool) (name string, head []byte, err error) {
+func eachInZip(source io.ReaderAt, size int64, visit func(name string, size int64, content io.Reader) error) error {
 	reader, err := zip.NewReader(source, size)
-	if err != nil {
-		return "", nil, err
+	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
+		return err
 	}
 	for _, entry := range reader.File {
-		if name := path.Clean(entry.Name); entry.Mode().IsRegular() && fits(name) {
-			content, err := entry.Open()
-			if err != nil {
-				return "", nil, err
-			}
-			defer content.Close()
-			head, err := io.ReadAll(io.LimitReader(content, readOfOne))
-			return name, head, err
+		if !entry.Mode().IsRegular() {
+			continue
+		}
+		content, err := entry.Open()
+		if err != nil {
+			return err
+		}
+		err = visit(path.Clean(entry.Name), int64(entry.UncompressedSize64), content)
+		content.Close()
+		if err != nil {
+			return err
 		}
 	}
-	return "", nil, nil
+	return nil
 }

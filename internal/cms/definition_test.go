@@ -159,13 +159,13 @@ func TestASecretIsNeitherSavedNorShared(t *testing.T) {
 
 func TestADumpTellsItsAddressAndPrefix(t *testing.T) {
 	k := bundled("wordpress")
-	address, prefix, err := k.Dumped(strings.NewReader("CREATE TABLE `moss_commentmeta` (a INT);\nCREATE TABLE `moss_options` (a INT);\n" +
+	said, err := k.Dumped(strings.NewReader("CREATE TABLE `moss_commentmeta` (a INT);\nCREATE TABLE `moss_options` (a INT);\n" +
 		"INSERT INTO `moss_options` VALUES (1,'siteurl','https://moss.example/','yes'),(2,'home','https://other.example','yes');\n"))
 	require.NoError(t, err)
-	assert.Equal(t, "https://moss.example moss_", address+" "+prefix)
-	address, prefix, err = k.Dumped(strings.NewReader("CREATE TABLE x (a INT);"))
+	assert.Equal(t, DumpSaid{"https://moss.example", "moss_"}, said)
+	said, err = k.Dumped(strings.NewReader("CREATE TABLE x (a INT);"))
 	require.NoError(t, err)
-	assert.Empty(t, address+prefix)
-	_, _, err = k.Dumped(strings.NewReader("INSERT INTO x VALUES ('unended"))
+	assert.Empty(t, said)
+	_, err = k.Dumped(strings.NewReader("INSERT INTO x VALUES ('unended"))
 	assert.ErrorContains(t, err, "ends inside a string")
 }

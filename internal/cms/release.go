@@ -483,30 +483,6 @@ func (k *Definition) numberOf(statement, prefix string) string {
 	return ""
 }
 
-// Dumped is what a dump tells of itself, as far as the definition can read it: the base address in it, without a trailing slash, and the
-// prefix of its tables.
-func (k *Definition) Dumped(dump io.Reader) (address, prefix string, err error) {
-	known := k.Content.Address == "" || k.Content.Marker == ""
-	for scanner := rewrite.NewScanner(dump); !known; known = address != "" && prefix != "" {
-		statement, err := scanner.Next()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return "", "", err
-		}
-		if match := k.regexps[k.Content.Marker].FindSubmatch(statement[:min(len(statement), 300)]); match != nil && prefix == "" {
-			prefix = string(match[1])
-		}
-		if address == "" && bytes.HasPrefix(statement, []byte("INSERT")) {
-			if match := k.regexps[k.Content.Address].FindSubmatch(statement); match != nil {
-				address = strings.TrimSuffix(string(match[1]), "/")
-			}
-		}
-	}
-	return address, prefix, nil
-}
-
 // Place is where content was at home: its base address, without a trailing slash, and its folder. Where the address is not known, it is
 // left as it is.
 type Place struct{ URL, Folder string }

@@ -118,7 +118,8 @@ func (f *Feature) stepsFor(s site.Site) []plan.Step {
 
 // Planned tells what would be done for a new site, and all that would change in a folder that is there already.
 func (f *Feature) Planned(s site.Site) wire.Planned {
-	return wire.Planned{Site: s.Name, Steps: f.Operations.Kind(plan.New).Titles(f.stepsFor(s)), Changes: f.Origins.Changes(s)}
+	return wire.Planned{Site: s.Name, Steps: f.Operations.Kind(plan.New).Titles(f.stepsFor(s)), Changes: f.Origins.Changes(s),
+		Holds: f.Origins.Holds(s)}
 }
 
 // touch applies the finishing touches that a site was asked to be made with, as the site's own database user.

@@ -50,7 +50,7 @@ func (f *Feature) replace(ctx context.Context, w *operation.Part, s site.Site, p
 		if err := m.EmptyDatabase(ctx, s); err != nil {
 			return tally, err
 		}
-		if tally, err = f.Changer.Origins.LoadDump(ctx, s, p.Load.SQL, p.Load.Address); err != nil {
+		if tally, err = f.Changer.Origins.LoadDump(ctx, s, p.Load.Address, p.Load.SQL); err != nil {
 			return tally, err
 		}
 		return tally, m.Registry.Edit(ctx, s.Name, func(s *site.Site) error { // its users are the dump's
@@ -103,18 +103,19 @@ func (f *Feature) Preview(ctx context.Context, name string, l wire.LoadSQL) (tal
 		if err != nil {
 			return tally, err
 		}
-		address, _, err = f.Changer.Machine.CMS.Of(s).Dumped(dump)
+		said, err := f.Changer.Machine.CMS.Of(s).Dumped(dump)
 		dump.Close()
 		if err != nil {
 			return tally, err
 		}
+		address = said.Address
 	}
 	if address == "" {
 		return tally, site.Problems{{Site: name, Field: "address", Message: "the dump does not tell its base address",
 			Remedy: "give it with -address"}}
 	}
 	err = f.Changer.Machine.Aside(ctx, s, func(scratch site.Site) error { // what a server says to a dump is known only once it has been asked
-		tally, err = f.Changer.Origins.LoadDump(ctx, scratch, l.SQL, address)
+		tally, err = f.Changer.Origins.LoadDump(ctx, scratch, address, l.SQL)
 		return err
 	})
 	return tally, err

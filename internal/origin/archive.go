@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"vessik/internal/archive"
 	"vessik/internal/cms"
@@ -26,8 +25,16 @@ func (g *Origins) archive() Source {
 			if fault := Unreadable(o.From, false); fault != "" {
 				return site.Found{CMS: site.CMS{Name: site.ArchiveCMS, Version: "1"}}, fault
 			}
-			if k, version := g.recognise(o.From); k != nil {
-				return site.Found{CMS: site.CMS{Name: k.Name, Version: version}, Root: k.Layout.DocumentRoot}, ""
+			if found, fault := g.parcel().Inspect(o); fault == "" {
+				found.Parcel = true
+				return found, ""
+			}
+			if b := g.backupIn(o.From); b.cms != nil {
+				fault := ""
+				if o.SQL == "" {
+					_, fault = b.dump(o.Dump)
+				}
+				return site.Found{CMS: site.CMS{Name: b.cms.Name, Version: b.version}, Root: b.cms.Layout.DocumentRoot}, fault
 			}
 			return site.Found{CMS: site.CMS{Name: site.ArchiveCMS, Version: "1"}}, ""
 		},
@@ -53,47 +60,12 @@ func (g *Origins) archive() Source {
 			if s.Origin.Release {
 				return g.loadContent(ctx, s)
 			}
+			if s.Origin.SQL == "" {
+				return g.loadBackup(ctx, s)
+			}
 			return g.loadNamed(ctx, w, s)
 		},
 	}
-}
-
-// recognise tells by the entries of an archive what CMS it holds, at its top or in one folder; nil where none is known.
-func (g *Origins) recognise(file string) (known *cms.Definition, version string) {
-	info, err := os.Stat(file)
-	if err != nil {
-		return nil, ""
-	}
-	definitions, key := g.Machine.CMS.Definitions(), fmt.Sprint(file, info.Size(), info.ModTime().UnixNano())
-	if seen, ok := g.seen.Load(key); ok { // it is asked at every key that is typed
-		name, version, _ := strings.Cut(seen.(string), " ")
-		return definitions[name], version
-	}
-	defer func() {
-		if known != nil {
-			g.seen.Store(key, known.Name+" "+version)
-		} else {
-			g.seen.Store(key, "")
-		}
-	}()
-	of := func(name string) *cms.Definition {
-		_, below, _ := strings.Cut(name, "/")
-		for _, each := range definitions.Names() {
-			if k := definitions[each]; k.Recognise.File != "" && (name == k.Recognise.File || below == k.Recognise.File) {
-				return k
-			}
-		}
-		return nil
-	}
-	name, text, err := archive.Find(file, func(name string) bool { return of(name) != nil })
-	if err != nil || name == "" {
-		return nil, ""
-	}
-	k := of(name)
-	if version = k.VersionIn(text); version == "" {
-		return nil, ""
-	}
-	return k, version
 }
 
 // layArchive lays an archive out: a release as it was made ready, anything else as it is.
@@ -105,8 +77,18 @@ func (g *Origins) layArchive(ctx context.Context, s site.Site, partial string) e
 	}
 	top := archive.Top(whole)
 	if k := g.Machine.CMS.Of(s); s.CMS.Name != site.ArchiveCMS {
+		b := g.backupIn(s.Origin.From)
+		one, fault := b.dump(s.Origin.Dump)
+		if top = filepath.Join(whole, filepath.FromSlash(b.top)); s.Origin.SQL == "" {
+			if fault != "" {
+				return errors.New(fault)
+			}
+			if err := g.keepBackup(s, whole, one); err != nil {
+				return err
+			}
+		}
 		_, err := os.Lstat(filepath.Join(top, k.Configuration.File))
-		s.Origin.Release = s.Origin.SQL == "" && k.Install.Script != "" && errors.Is(err, fs.ErrNotExist)
+		s.Origin.Release = s.Origin.SQL == "" && len(one.names) == 0 && k.Install.Script != "" && errors.Is(err, fs.ErrNotExist)
 		s.Prefix = cmp.Or(s.Prefix, cms.Prefix())
 		if err := g.Machine.Registry.Edit(ctx, s.Name, func(now *site.Site) error {
 			if now.Origin.Release = s.Origin.Release; s.Origin.Release {
@@ -155,7 +137,7 @@ func (g *Origins) loadNamed(ctx context.Context, w *operation.Part, s site.Site)
 	if s.Origin.SQL == "" {
 		return nil
 	}
-	report, err := g.LoadDump(ctx, s, s.Origin.SQL, s.Origin.Address)
+	report, err := g.LoadDump(ctx, s, s.Origin.Address, s.Origin.SQL)
 	if err != nil {
 		return err
 	}

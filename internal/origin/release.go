@@ -46,7 +46,12 @@ func (g *Origins) release() Source {
 			facts.Network = "" // it becomes one later
 			return g.Machine.CMS.Of(s).Configure(facts)
 		},
-		Content: func(ctx context.Context, _ *operation.Part, s site.Site) error { return g.loadContent(ctx, s) },
+		Content: func(ctx context.Context, w *operation.Part, s site.Site) error {
+			if s.Origin.SQL != "" {
+				return g.loadNamed(ctx, w, s)
+			}
+			return g.loadContent(ctx, s)
+		},
 	}
 }
 

@@ -12,7 +12,6 @@ import (
 
 	"vessik/internal/cms"
 	"vessik/internal/core/site"
-	"vessik/internal/operation"
 	"vessik/internal/ownfile"
 	"vessik/internal/safefile"
 )
@@ -22,7 +21,7 @@ import (
 // nothing is written beside what it tracks.
 func (g *Origins) repository() Source {
 	release := g.release()
-	files, content := release.Files, release.Content
+	files := release.Files
 	release.Inspect = func(o site.Origin) (site.Found, string) {
 		return site.Found{}, Unreadable(o.From, true)
 	}
@@ -31,12 +30,6 @@ func (g *Origins) repository() Source {
 			return err
 		}
 		return g.layAround(ctx, s, partial)
-	}
-	release.Content = func(ctx context.Context, w *operation.Part, s site.Site) error {
-		if s.Origin.SQL != "" {
-			return g.loadNamed(ctx, w, s)
-		}
-		return content(ctx, w, s)
 	}
 	return release
 }

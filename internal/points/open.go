@@ -128,7 +128,9 @@ func (p *Points) Changed(ctx context.Context, s site.Site, leaveOut ...string) (
 	if err != nil { // another one is to be taken
 		return true, nil
 	}
-	difference, err := safefile.Compare(ctx, p.source(s.Name, kept), s.Folder, leaveOut...)
+	source := p.source(s.Name, kept)
+	source.Ready = nil // nothing is to be put back
+	difference, err := safefile.Compare(ctx, source, s.Folder, leaveOut...)
 	if err != nil || len(difference.New)+len(difference.Changed)+len(difference.Gone) > 0 {
 		return true, err
 	}

@@ -47,7 +47,7 @@ func Folder(ctx context.Context, from string, leaveOut ...string) (source Source
 	return source, Walk(ctx, from, leaveOut, func(e Entry) error { source.All = append(source.All, e); return nil })
 }
 
-// Compare tells what Match would do.
+// Compare tells what Match would do, and the error with which it would do nothing.
 func Compare(ctx context.Context, from Source, to string, leaveOut ...string) (Difference, error) {
 	difference, _, err := compare(ctx, from, to, leaveOut)
 	return difference, err
@@ -57,9 +57,6 @@ func Compare(ctx context.Context, from Source, to string, leaveOut ...string) (D
 // neither file, folder nor link stays, and what leaveOut names. It can be broken off and done again.
 func Match(ctx context.Context, from Source, to string, leaveOut ...string) (Difference, error) {
 	difference, wanted, err := compare(ctx, from, to, leaveOut)
-	if err == nil && from.Ready != nil {
-		err = from.Ready(ctx, wanted)
-	}
 	if err != nil {
 		return difference, err
 	}
@@ -132,7 +129,10 @@ func compare(ctx context.Context, from Source, to string, leaveOut []string) (d 
 			d.Changed, wanted = append(d.Changed, e.Path), append(wanted, e)
 		}
 	}
-	return d, wanted, nil
+	if from.Ready != nil {
+		err = from.Ready(ctx, wanted)
+	}
+	return d, wanted, err
 }
 
 // Within tells whether a path is one of those that are left out, or lies below one.

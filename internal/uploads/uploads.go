@@ -94,8 +94,10 @@ func (f *Feature) tell(u wire.Upload) wire.Upload {
 		return u
 	case err == nil || !errors.As(err, &refused):
 		u.Kind = wire.UploadArchive
-		if found, _ := f.Origins.Inspect(site.Origin{Kind: site.FromArchive, From: u.Path}); found.CMS.Name != site.ArchiveCMS {
-			u.What = found.CMS.Name + " " + found.CMS.Version
+		if found, _ := f.Origins.Inspect(site.Origin{Kind: site.FromArchive, From: u.Path}); found.Parcel {
+			u.What = "a parcel, " + found.CMS.Name + " " + found.CMS.Version
+		} else if found.CMS.Name != site.ArchiveCMS {
+			u.What = f.Origins.Holds(site.Site{Origin: site.Origin{Kind: site.FromArchive, From: u.Path}})
 		} else if shelf.CheckName(u.Name) == nil { // what the shelf would take; it is read whole for its checksum
 			if item := shelf.Read(u.Path, f.Machine.CMS.Definitions()); item.Fault == "" && item.Kind != shelf.Release {
 				u.Kind, u.What = wire.UploadPart, fmt.Sprintf("%s %s for %s", item.Title, item.Version, item.CMS)

@@ -20,8 +20,8 @@ func (c *checker) origin(s Site, f Facts) {
 	if s.originFault != "" {
 		c.add(field, "mend that, or name another", "%s", s.originFault)
 	}
-	if s.Origin.SQL != "" && !slices.Contains([]string{FromArchive, FromFolder, FromRepository}, s.Origin.Kind) {
-		c.add("sql", "leave it out, or name an archive or a folder as well", "a dump goes with an archive or an existing folder")
+	if s.Origin.SQL != "" && !slices.Contains([]string{"", FromArchive, FromFolder, FromRepository}, s.Origin.Kind) {
+		c.add("sql", "leave it out, or leave out what the site is made of", "a stencil, a parcel and a copy have a database of their own")
 	}
 	for _, part := range []struct {
 		kind, field string

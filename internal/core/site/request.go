@@ -37,6 +37,7 @@ type Request struct {
 	CopyOf           string
 	SQL              string
 	SQLAddress       string
+	Dump             string
 	Touches          []string
 	Language         string
 	TimeZone         string
@@ -101,6 +102,7 @@ type Found struct {
 	Title      string // it has; of parcels only
 	Network    string
 	SubSites   []string
+	Parcel     bool     // an archive is a parcel
 	Newest     bool     // it wants the newest release of its CMS
 	Stack      Stack    // it runs on; of sites and parcels only
 	Settings   Settings // it brings
@@ -150,38 +152,7 @@ func Complete(r Request, f Facts) Site {
 	s.Language, s.TimeZone, s.Settings = r.Language, r.TimeZone, found.Settings
 	s.Settings = s.Settings.askedFor(r)
 	if s.Origin = originOf(r); s.Origin.Kind != "" && f.Found != nil {
-		if slices.Contains([]string{FromStencil, FromSite, FromParcel}, s.Origin.Kind) {
-			s.otherNetwork = s.Network != "" && s.Network != found.Network ||
-				len(s.SubSites) > 0 && !slices.Equal(s.SubSites, found.SubSites)
-			s.Network, s.SubSites, s.Origin.Newest = found.Network, found.SubSites, found.Newest
-		}
-		s.Origin.OwnAdministrator = s.Origin.Kind == FromParcel && own
-		s.Origin.Newest = s.Origin.Newest || s.Origin.Kind == FromStencil && r.CMSVersion == Newest
-		if s.Origin.Kind == FromFolder && r.CMS != "" && r.CMS != found.CMS.Name && !found.Recognised {
-			s.Origin.Kind, fault = FromRepository, found.Bare
-		}
-		version := r.CMSVersion
-		if version == Newest {
-			version = ""
-		}
-		switch s.Origin.Kind {
-		case FromRepository:
-		case FromFolder:
-			s.CMS, s.Root, s.Folder = found.CMS, found.Root, s.Origin.From
-			r.CMSVersion = "" // it is what it is
-		default:
-			if s.Origin.Kind == FromArchive && found.CMS.Name != ArchiveCMS && r.CMS != ArchiveCMS {
-				version, r.CMSVersion = "", "" // it is what it is
-			}
-			s.CMS, s.Root = CMS{cmp.Or(r.CMS, found.CMS.Name), cmp.Or(version, found.CMS.Version)}, found.Root
-		}
-		if fault == "" && r.CMS != "" && r.CMS != found.CMS.Name && s.Origin.Kind != FromArchive && s.Origin.Kind != FromRepository {
-			fault = fmt.Sprintf("it holds %s, not %s", found.CMS.Name, r.CMS)
-		}
-		if fault == "" && s.Origin.Kind == FromArchive && !slices.Contains([]string{"", ArchiveCMS, found.CMS.Name}, r.CMS) {
-			fault = fmt.Sprintf("it holds nothing that is known as %s", r.CMS)
-		}
-		s.originFault = fault
+		r.CMSVersion = s.madeOf(r, found, fault, own)
 	}
 	s.choose(r, f)
 	if s.Language != "" && f.Languages != nil {
@@ -199,6 +170,47 @@ func Complete(r Request, f Facts) Site {
 		s.Port = freePort(f)
 	}
 	return s
+}
+
+// madeOf has a site be what its origin was found to be; fault is why that cannot be used, and own that an administrator was asked for. It
+// returns the version of the CMS that is asked for then.
+func (s *Site) madeOf(r Request, found Found, fault string, own bool) (version string) {
+	if s.Origin.Kind == FromArchive && found.Parcel {
+		s.Origin.Kind = FromParcel
+	}
+	if slices.Contains([]string{FromStencil, FromSite, FromParcel}, s.Origin.Kind) {
+		s.otherNetwork = s.Network != "" && s.Network != found.Network ||
+			len(s.SubSites) > 0 && !slices.Equal(s.SubSites, found.SubSites)
+		s.Network, s.SubSites, s.Origin.Newest = found.Network, found.SubSites, found.Newest
+	}
+	s.Origin.OwnAdministrator = s.Origin.Kind == FromParcel && own
+	s.Origin.Newest = s.Origin.Newest || s.Origin.Kind == FromStencil && r.CMSVersion == Newest
+	if s.Origin.Kind == FromFolder && r.CMS != "" && r.CMS != found.CMS.Name && !found.Recognised {
+		s.Origin.Kind, fault = FromRepository, found.Bare
+	}
+	version = r.CMSVersion
+	if version == Newest {
+		version = ""
+	}
+	switch s.Origin.Kind {
+	case FromRepository:
+	case FromFolder:
+		s.CMS, s.Root, s.Folder = found.CMS, found.Root, s.Origin.From
+		r.CMSVersion = "" // it is what it is
+	default:
+		if s.Origin.Kind == FromArchive && found.CMS.Name != ArchiveCMS && r.CMS != ArchiveCMS {
+			version, r.CMSVersion = "", "" // it is what it is
+		}
+		s.CMS, s.Root = CMS{cmp.Or(r.CMS, found.CMS.Name), cmp.Or(version, found.CMS.Version)}, found.Root
+	}
+	if fault == "" && r.CMS != "" && r.CMS != found.CMS.Name && s.Origin.Kind != FromArchive && s.Origin.Kind != FromRepository {
+		fault = fmt.Sprintf("it holds %s, not %s", found.CMS.Name, r.CMS)
+	}
+	if fault == "" && s.Origin.Kind == FromArchive && !slices.Contains([]string{"", ArchiveCMS, found.CMS.Name}, r.CMS) {
+		fault = fmt.Sprintf("it holds nothing that is known as %s", r.CMS)
+	}
+	s.originFault = fault
+	return r.CMSVersion
 }
 
 // with is a map with one more value; the map itself stays as it was.
@@ -225,11 +237,11 @@ func originOf(r Request) Origin {
 	for _, o := range []Origin{{Kind: FromArchive, From: r.Archive}, {Kind: FromFolder, From: r.Adopt}, {Kind: FromStencil, From: r.Stencil},
 		{Kind: FromParcel, From: r.Parcel}, {Kind: FromSite, From: r.CopyOf}} {
 		if o.From != "" {
-			o.SQL, o.Address = r.SQL, strings.TrimSuffix(r.SQLAddress, "/")
+			o.Dump, o.SQL, o.Address = r.Dump, r.SQL, strings.TrimSuffix(r.SQLAddress, "/")
 			return o
 		}
 	}
-	return Origin{SQL: r.SQL}
+	return Origin{SQL: r.SQL, Address: strings.TrimSuffix(r.SQLAddress, "/")}
 }
 
 // MatchLanguage finds the language that somebody means by a name such as de_DE, de-de or de; empty where none or several fit.

@@ -81,6 +81,7 @@ type Origin struct {
 	Kind    string `json:"kind,omitempty"`    // release where empty; archive, folder, repository, stencil, site, parcel
 	From    string `json:"from,omitempty"`    // the file, folder, stencil or site
 	SQL     string `json:"sql,omitempty"`     // file of a dump
+	Dump    string `json:"dump,omitempty"`    // file of the dump in an archive that holds several
 	Address string `json:"address,omitempty"` // base address in that dump; found where empty
 	Release bool   `json:"release,omitempty"` // an archive holds a release of its CMS, and no site
 	Newest  bool   `json:"newest,omitempty"`  // of a stencil: with the newest release of its CMS in the place of its own

@@ -31,13 +31,14 @@ type Request struct {
 	DatabaseName     string   `json:"database_name,omitempty" doc:"The site's database"`
 	DatabaseUser     string   `json:"database_user,omitempty" doc:"The user that may use that database, and no other"`
 	DatabasePassword string   `json:"database_password,omitempty" doc:"12 characters or more; generated when empty"`
-	Archive          string   `json:"archive,omitempty" doc:"Release archive of a PHP CMS: .zip, .tar, .tar.gz or .tar.zst, an absolute path"`
+	Archive          string   `json:"archive,omitempty" doc:"Release, backup or parcel of a PHP CMS: .zip or .tar; an absolute path"`
 	Parcel           string   `json:"parcel,omitempty" doc:"Site in one file, as a parcel is made, an absolute path"`
 	Adopt            string   `json:"adopt,omitempty" doc:"Existing folder, an absolute path, that is used where it stands"`
 	Stencil          string   `json:"stencil,omitempty" doc:"Saved site that it is drawn from"`
 	CopyOf           string   `json:"copy_of,omitempty" doc:"Site that it is a copy of"`
-	SQL              string   `json:"sql,omitempty" doc:"Dump to load (plain, gzip, Zstandard), an absolute path; with archive or adopt"`
+	SQL              string   `json:"sql,omitempty" doc:"Dump to load, plain or compressed, an absolute path; alone into a new CMS"`
 	SQLAddress       string   `json:"sql_address,omitempty" doc:"Base address in it; found where empty" example:"https://orchard.example"`
+	Dump             string   `json:"dump,omitempty" doc:"Which dump in the archive, where it holds several databases"`
 	Touches          []string `json:"finishing_touches,omitempty" doc:"Finishing touches, NAME or NAME=VALUE"`
 	Language         string   `json:"language,omitempty" doc:"One of the CMS's languages, or in short where only one fits" example:"de_DE"`
 	TimeZone         string   `json:"time_zone,omitempty" doc:"Name of the IANA database" example:"Europe/Lisbon"`

@@ -27,7 +27,7 @@ type Ended struct {
 
 // Download names a file of the API that a browser shall fetch by itself.
 type Download struct {
-	Path string `json:"path" pattern:"^/api/v1/stencils/[a-z0-9-]+/file$"`
+	Path string `json:"path" pattern:"^/api/v1/(stencils/[^/?]+/file|mail/[0-9]+/[^?]+|sites/[^?]+/parcel([?].*)?)$"`
 }
 
 // Link is a one-time address that signs a browser in to the console.

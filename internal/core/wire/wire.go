@@ -97,6 +97,7 @@ type Planned struct {
 	Steps []string `json:"steps" nullable:"false" doc:"In words, in order"`
 	// Changes are all that would be changed in a folder that is there already.
 	Changes []string `json:"changes,omitempty" doc:"In an adopted folder; given back when the site is retired"`
+	Holds   string   `json:"holds,omitempty" doc:"What an archive was found to hold"`
 }
 
 // Names asks for something to be done with sites.
