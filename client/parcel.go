@@ -14,6 +14,7 @@ import (
 type (
 	Parcel     = wire.Parcel
 	MakeParcel = wire.MakeParcel
+	Lander     = wire.Lander
 )
 
 // Parcel writes a site in one file: as it is, or where point is not empty as it was at that restore point. began is told how many bytes are
@@ -44,6 +45,11 @@ func (c *Client) Parcel(ctx context.Context, name, point string, asked MakeParce
 		return fmt.Errorf("the parcel broke off, and is not whole: %w; see logs/service.log in the home folder, and try again", err)
 	}
 	return nil
+}
+
+// Lander makes a PHP file that lands a site's parcel at a host without Vessik; zip is the name of the parcel's file.
+func (c *Client) Lander(ctx context.Context, name, zip string) (l Lander, err error) {
+	return l, c.call(ctx, "POST", sitePath(name, "/lander"), wire.AskLander{Zip: zip}, &l)
 }
 
 // Unpack puts a parcel in the place of a site's files and database; the operation goes on after it returns.

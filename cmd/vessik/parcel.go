@@ -34,12 +34,54 @@ func runParcel(ctx context.Context, c *call) error {
 	c.flags.Var(&without, "without", "uploads, caches, or a path in the site's folder that is left out; may be given more than once")
 	c.flags.BoolVar(&asked.NoDatabase, "no-database", false, "leave the database out")
 	c.flags.StringVar(&asked.For, "for", "", "address that the site is to have where it goes, such as https://orchard.example")
+	lander := c.flags.Bool("with-lander", false, "write a PHP file beside it, a zip archive, that lands the site at a host "+
+		"without Vessik")
 	service, err := c.connect()
 	if err != nil {
 		return err
 	}
 	asked.Without = without
-	return c.writeParcel(ctx, service, "", *file, asked)
+	if !*lander {
+		return c.writeParcel(ctx, service, "", *file, asked)
+	}
+	if *file == "" {
+		*file = parcel.FileName(c.names[0], archive.Zip)
+	}
+	if !strings.HasSuffix(*file, ".zip") {
+		return usageError{"-with-lander: a lander reads a zip archive; have the file's name end in .zip"}
+	}
+	return c.writeLanding(ctx, service, *file, asked)
+}
+
+// writeLanding writes a parcel and its lander, both or none, and tells the key.
+func (c *call) writeLanding(ctx context.Context, service *client.Client, file string, asked client.MakeParcel) error {
+	lander, err := service.Lander(ctx, c.names[0], filepath.Base(file))
+	if err != nil {
+		return err
+	}
+	beside := filepath.Join(filepath.Dir(file), lander.Name)
+	to, err := os.OpenFile(beside, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.WriteString(to, lander.Text)
+	if err = errors.Join(err, to.Close()); err == nil && !*c.json {
+		err = c.writeParcel(ctx, service, "", file, asked)
+	} else if err == nil {
+		quiet := *c
+		quiet.out = io.Discard
+		err = quiet.writeParcel(ctx, service, "", file, asked)
+	}
+	if err != nil {
+		os.Remove(beside)
+		return err
+	}
+	if *c.json {
+		return c.printJSON(map[string]any{"file": file, "lander": beside, "key": lander.Secret})
+	}
+	fmt.Fprintf(c.out, "written: %s\nUpload both into the empty folder that is to be served, in binary mode, and open the lander in a "+
+		"browser within an hour.\nIts key, which is told only here: %s\n", beside, lander.Secret)
+	return nil
 }
 
 // writeParcel writes a site, or a restore point of it, into a file that is whole or not there.

@@ -26,6 +26,15 @@ func (a *API) parcelRoutes(api huma.API, router *echo.Echo) {
 	declare(api, "GET", "/sites/{name}/restore/{id}/parcel", "export-restore-point", "The site in one file, as it was at a restore point", nil,
 		file, asked...)
 	router.GET("/api/v1/sites/:name/restore/:id/parcel", func(c echo.Context) error { return a.sendParcel(c, c.Param("id")) })
+	register(api, "POST", "/sites/{name}/lander", "make-lander",
+		"A PHP file that lands the site's parcel at a host without Vessik, and its key",
+		func(_ context.Context, in *struct {
+			SitePath
+			Body wire.AskLander
+		}) (*body[wire.Lander], error) {
+			lander, err := a.Sending.Lander(in.Name, in.Body.Zip)
+			return &body[wire.Lander]{lander}, asProblem(err)
+		})
 	register(api, "POST", "/sites/{name}/unpack", "unpack-parcel",
 		"Put a parcel in the place of a site's files and database; goes back by itself when a check fails that passed before",
 		func(ctx context.Context, in *struct {

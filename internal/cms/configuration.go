@@ -169,6 +169,23 @@ func (v Value) find(text []byte) (from, to int, quoted, found bool) {
 	return 0, 0, false, false
 }
 
+// Pattern is how a value is found in a configuration by those who are no Go programs: a regular expression of PCRE with its delimiters, in
+// which a group named quoted, value or value2 holds it. Literal says that its quotes stand around that group.
+type Pattern struct {
+	Of      string `json:"of"`
+	Pattern string `json:"pattern"`
+	Literal bool   `json:"literal"`
+}
+
+// Patterns are those of all values of a configuration.
+func (k *Definition) Patterns() []Pattern {
+	all := []Pattern{}
+	for _, v := range k.Configuration.Values {
+		all = append(all, Pattern{v.Of, "~" + strings.ReplaceAll(v.pattern().String(), "~", `\~`) + "~", v.Pattern == ""})
+	}
+	return all
+}
+
 func (v Value) String() string {
 	switch {
 	case v.Constant != "":

@@ -21,8 +21,11 @@ import (
 	"vessik/internal/engine"
 )
 
-// rowsPerInsert bounds the length of one statement of a dump.
-const rowsPerInsert = 200
+// rowsPerInsert and bytesPerInsert bound the length of one statement of a dump: servers take 16 MB where nobody has said otherwise.
+const (
+	rowsPerInsert  = 200
+	bytesPerInsert = 1 << 20
+)
 
 // ErrNoTable says that a table is not there.
 var ErrNoTable = errors.New("there is no table of that name")
@@ -371,7 +374,7 @@ func Compare(before, after map[string]TableSum) []string {
 }
 
 func dumpRows(ctx context.Context, connection *sql.Conn, name string, out *bufio.Writer) error {
-	count := 0
+	count, bytes := 0, 0 // of the statement
 	columns, some, err := storedColumns(ctx, connection, name)
 	if err != nil {
 		return err
@@ -382,8 +385,9 @@ func dumpRows(ctx context.Context, connection *sql.Conn, name string, out *bufio
 	}
 	err = eachRow(ctx, connection, name, columns, func(values []sql.NullString) {
 		switch {
-		case count%rowsPerInsert == 0 && count > 0:
+		case count == rowsPerInsert || bytes > bytesPerInsert:
 			fmt.Fprint(out, ";\n")
+			count, bytes = 0, 0
 			fallthrough
 		case count == 0:
 			fmt.Fprintf(out, "INSERT INTO %s VALUES\n(", into)
@@ -392,6 +396,7 @@ func dumpRows(ctx context.Context, connection *sql.Conn, name string, out *bufio
 		}
 		count++
 		for i, value := range values {
+			bytes += len(value.String)
 			if i > 0 {
 				out.WriteByte(',')
 			}

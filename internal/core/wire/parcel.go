@@ -40,6 +40,18 @@ type MakeParcel struct {
 	For        string   `json:"for,omitempty" doc:"Address that the site is to have where it goes" example:"https://orchard.example"`
 }
 
+// AskLander asks for a lander of a parcel.
+type AskLander struct {
+	Zip string `json:"zip" doc:"Name of the parcel's file" pattern:"^[A-Za-z0-9][A-Za-z0-9._-]*[.]zip$" maxLength:"200"`
+}
+
+// Lander is the PHP file that lands a parcel at a host that has no Vessik.
+type Lander struct {
+	Name   string `json:"name" doc:"Of its file"`
+	Text   string `json:"text"`
+	Secret string `json:"secret" doc:"The key without which it does nothing"`
+}
+
 // Unpack puts a parcel in the place of a site's files and database.
 type Unpack struct {
 	Parcel string `json:"parcel" doc:"A parcel, an absolute path"`
