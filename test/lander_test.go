@@ -108,7 +108,8 @@ func (l *landing) on(until string) map[string]any {
 // A parcel lands where no Vessik is, on each PHP with five seconds a request and 64 MB; what was there comes back if asked for, and nothing
 // of the lander stays.
 func TestALanderLandsAParcel(t *testing.T) {
-	s := shared(t)
+	t.Parallel()
+	s := start(t, newHome(t))
 	requirePassed(t, s.newSites(t, "orchard-days"))
 	defer s.retire(t, "orchard-days")
 	old := s.site(t, "orchard-days")
@@ -161,7 +162,8 @@ func TestALanderLandsAParcel(t *testing.T) {
 // What can go wrong at a host: nothing is done without the key, after an hour, with half an archive or a wrong database, and a load that
 // was cut off begins again.
 func TestALanderRefuses(t *testing.T) {
-	s := shared(t)
+	t.Parallel()
+	s := start(t, newHome(t))
 	requirePassed(t, s.newSites(t, "orchard-days"))
 	defer s.retire(t, "orchard-days", "land-here")
 	l := host(t, s, "land-here", client.Request{})

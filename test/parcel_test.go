@@ -40,7 +40,8 @@ func outside(t *testing.T) string {
 // A site goes into one file, and comes out of it on another stack: with its users, its content under its new address, and nothing of what
 // is secret here. The parcel of a restore point holds what was then; unpacked over a site, it leaves what it was made without.
 func TestASiteGoesIntoOneFileAndComesOutOfIt(t *testing.T) {
-	s := shared(t)
+	t.Parallel()
+	s := start(t, newHome(t))
 	requirePassed(t, s.newSites(t, "orchard-days"))
 	defer s.retire(t, "orchard-days")
 	made := s.secrets(t, "orchard-days")
@@ -108,7 +109,8 @@ func TestASiteGoesIntoOneFileAndComesOutOfIt(t *testing.T) {
 
 // What cannot be packed or unpacked is told in one sentence, and changes nothing.
 func TestParcelsThatCannotBeMadeOrUnpacked(t *testing.T) {
-	s := shared(t)
+	t.Parallel()
+	s := start(t, newHome(t))
 	requirePassed(t, s.made(t, client.Request{Name: "moss-archive", CMS: "empty"}))
 	defer s.retire(t, "moss-archive")
 	at, dir := s.site(t, "moss-archive"), outside(t)
@@ -189,7 +191,8 @@ func TestPointsAreTakenOnASchedule(t *testing.T) {
 
 // What a host's own backup has inside is found at any depth, told before anything is made, and no visitor is given the dump.
 func TestABackupFromElsewhereBecomesASite(t *testing.T) {
-	s := shared(t)
+	t.Parallel()
+	s := start(t, newHome(t))
 	requirePassed(t, s.newSites(t, "glasshouse-journal"))
 	defer s.retire(t, "glasshouse-journal")
 	old, dir := s.site(t, "glasshouse-journal"), outside(t)
@@ -198,7 +201,9 @@ func TestABackupFromElsewhereBecomesASite(t *testing.T) {
 	out, errs, code := s.cli("dump", "glasshouse-journal", "-o", filepath.Join(root, "db_backup.sql.gz"))
 	require.Zero(t, code, out+errs)
 	file := filepath.Join(dir, "backup.tar.xz")
-	said, err := exec.Command("tar", "-C", dir, "-cJf", file, "home").CombinedOutput()
+	pack := exec.Command("tar", "-C", dir, "-cJf", file, "home")
+	pack.Env = append(os.Environ(), "XZ_OPT=-0")
+	said, err := pack.CombinedOutput()
 	require.NoError(t, err, string(said))
 	require.NoError(t, os.Chmod(file, 0o644))
 	out, errs, code = s.cli("new", "journal-again", "-archive", file, "-dry-run")

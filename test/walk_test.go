@@ -143,7 +143,8 @@ func walkedBy(t *testing.T, s *service, code int, arguments ...string) (walked w
 }
 
 func TestAWalkLooksInABrowserAndIsCompared(t *testing.T) {
-	s := shared(t)
+	t.Parallel()
+	s := start(t, newHome(t))
 	root := planted(t, s, "orchard-days")
 	defer s.retire(t, "orchard-days")
 	walked := walkedBy(t, s, 3)

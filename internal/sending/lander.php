@@ -568,18 +568,26 @@ async function ask(what) {
   if (said.refused) throw new Error(said.refused)
   return said
 }
-async function tried(work) { $('refused').textContent = ''; try { await work() } catch (e) { $('refused').textContent = e.message; button('Go back to what was there', 'back') } }
+let begun = false
+async function tried(work) {
+  $('refused').textContent = ''
+  $('end').replaceChildren()
+  try { await work() } catch (e) { $('refused').textContent = e.message; if (begun) button('Go back to what was there', 'back') }
+}
 function button(text, what) {
   const b = document.createElement('button'); b.textContent = text; b.className = what === 'back' ? 'plain' : ''
-  b.onclick = () => tried(async () => { await ask(what); $('end').textContent = what === 'back' ? 'Everything is as it was.' : 'The lander and its archive are gone.'; $('work').hidden = true })
+  b.onclick = () => tried(async () => {
+    await ask(what); begun = false; $('work').hidden = true; form.hidden = what !== 'back'
+    $('end').textContent = what === 'back' ? 'Everything is as it was.' : 'The lander and its archive are gone.'
+  })
   $('end').append(b)
 }
 $('look').onclick = () => tried(async () => {
   $('checks').replaceChildren(...(await ask('check')).checks.map((c) => { const li = document.createElement('li'); li.className = c.good ? '' : 'bad'
     li.textContent = `${c.what}: ${c.observed}${c.remedy ? '; ' + c.remedy : ''}`; return li }))
 })
-form.onsubmit = (e) => { e.preventDefault(); $('end').textContent = ''; tried(async () => {
-  let said = await ask('begin'); $('work').hidden = false
+form.onsubmit = (e) => { e.preventDefault(); tried(async () => {
+  let said = await ask('begin'); begun = true; $('work').hidden = false
   while (words[said.step]) { $('step').textContent = words[said.step]; if (said.of) { $('bar').max = said.of; $('bar').value = said.at } else $('bar').removeAttribute('value'); said = await ask('on') }
   form.hidden = true; $('work').hidden = true; $('checks').replaceChildren()
   $('end').textContent = (said.proof || 'The site has landed, and its front page answers.') + (said.left ? ' Not allowed here: ' + said.left.join('; ') + '.' : '') + (said.kept ? ` What was there is in ${said.kept}. ` : ' ')
