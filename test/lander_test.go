@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vessik/client"
+	"vessik/internal/core/plan"
 )
 
 // landing is a folder at a host, of a site of a strict PHP that stands for it, into which a parcel and its lander were uploaded.
@@ -157,6 +158,24 @@ func TestALanderLandsAParcel(t *testing.T) {
 			assert.Len(t, kept, 1)
 		})
 	}
+}
+
+// What a CMS has made again by itself does not land, and its configuration names the tables as they are called.
+func TestALanderLandsSPIP(t *testing.T) {
+	t.Parallel()
+	s := start(t, newHome(t))
+	requirePassed(t, s.made(t, client.Request{Name: "seed-press", CMS: "spip", Title: "Seed Press"}))
+	l := host(t, s, "land-spip", client.Request{})
+	l.upload("seed-press")
+	require.Equal(t, "unpack", l.ask("begin", "aside", "1")["step"])
+	assert.Empty(t, l.on("landed")["proof"])
+	text, err := os.ReadFile(filepath.Join(l.at.Folder, "config/connect.php"))
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "'"+strings.TrimSuffix(s.site(t, "seed-press").Prefix, "_")+"'")
+	_, page, _ := get(t, l.at.URL)
+	assert.Contains(t, page, "Seed Press")
+	assert.NotContains(t, page, "seed-press.localhost")
+	requirePassed(t, s.do(t, plan.Verify, "land-spip"))
 }
 
 // What can go wrong at a host: nothing is done without the key, after an hour, with half an archive or a wrong database, and a load that

@@ -102,7 +102,7 @@ func TestASiteGoesIntoOneFileAndComesOutOfIt(t *testing.T) {
 	out, errs, code = s.cli("unpack", zipped, "apple-days")
 	require.Zero(t, code, out+errs)
 	assert.NotEqual(t, "later", inPHP("apple-days", `echo get_option('blogdescription');`))
-	left, err := filepath.Glob(filepath.Join(s.home, "tmp/parcel-*"))
+	left, err := filepath.Glob(filepath.Join(s.home, "tmp/.parcel-*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
 }

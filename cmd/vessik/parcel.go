@@ -107,7 +107,7 @@ func (c *call) writeParcel(ctx context.Context, service *client.Client, point, f
 	if end != nil {
 		end()
 	}
-	if err = errors.Join(err, to.Sync(), to.Close()); err != nil {
+	if err = errors.Join(err, to.Close()); err != nil {
 		os.Remove(file)
 		return err
 	}

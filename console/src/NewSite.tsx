@@ -197,6 +197,9 @@ function OriginFields({ form }: { form: Form }) {
               "Nothing is copied. Only its configuration is changed, to name the site's own database, and given back when the site is retired.",
           }[origin]
         }
+        {origin === "archive" && preview.data?.plans[0]?.holds && (
+          <span className="block text-ink">It holds {preview.data.plans[0].holds}.</span>
+        )}
         {origin === "adopt" &&
           (preview.data?.plans[0]?.changes ?? []).map((c) => (
             <code key={c} className="block font-mono">

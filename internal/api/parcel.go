@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/labstack/echo/v4"
 
+	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 )
 
@@ -59,7 +60,7 @@ func (a *API) parcelRoutes(api huma.API, router *echo.Echo) {
 func (a *API) sendParcel(c echo.Context, point string) error {
 	is := func(name string) bool { yes, _ := strconv.ParseBool(c.QueryParam(name)); return yes }
 	ctx := c.Request().Context()
-	ready, err := a.Sending.Make(ctx, c.Param("name"), point, wire.MakeParcel{Zip: is("zip"), Without: c.QueryParams()["without"],
+	ready, err := a.Sending.Make(ctx, site.ASCII(c.Param("name")), point, wire.MakeParcel{Zip: is("zip"), Without: c.QueryParams()["without"],
 		NoDatabase: is("no_database"), For: c.QueryParam("for")})
 	if err != nil {
 		writeProblem(c.Response(), asProblem(err))

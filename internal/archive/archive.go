@@ -10,7 +10,6 @@ import (
 	"compress/bzip2"
 	"compress/gzip"
 	"context"
-	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -35,6 +34,8 @@ type Limits struct {
 	Bytes   int64 // of all files together
 	Entries int
 	Ratio   int64 // how many bytes may come of one byte of the archive, beyond the first megabyte
+	// PassLinks passes links by, where else they are refused: backups of whole accounts have some.
+	PassLinks bool
 	// Sums, where it is not nil, is given the SHA-256 of every file.
 	Sums map[string]string
 }
@@ -186,8 +187,9 @@ func (u *unpacking) file(name string, mode fs.FileMode, from io.Reader) error {
 	}
 	left := min(u.limits.Bytes, u.packed*u.limits.Ratio+1<<20) - u.written
 	var to io.Writer = target
-	sum := sha256.New()
 	if u.limits.Sums != nil {
+		sum := newSumming()
+		defer func() { u.limits.Sums[name] = hex.EncodeToString(sum.end()) }()
 		to = io.MultiWriter(target, sum)
 	}
 	n, err := io.Copy(to, io.LimitReader(from, left+1))
@@ -203,9 +205,6 @@ func (u *unpacking) file(name string, mode fs.FileMode, from io.Reader) error {
 			return err
 		}
 		return &Refused{name, "is not whole: " + err.Error()}
-	}
-	if u.limits.Sums != nil {
-		u.limits.Sums[name] = hex.EncodeToString(sum.Sum(nil))
 	}
 	return nil
 }
@@ -238,7 +237,9 @@ func (u *unpacking) tar(from io.Reader) error {
 		case tar.TypeReg:
 			err = u.file(name, head.FileInfo().Mode(), reader)
 		case tar.TypeSymlink, tar.TypeLink:
-			err = &Refused{head.Name, "is a link"}
+			if !u.limits.PassLinks {
+				err = &Refused{head.Name, "is a link"}
+			}
 		default:
 			err = &Refused{head.Name, "is neither a file nor a folder"}
 		}
@@ -269,7 +270,9 @@ func (u *unpacking) zip(from io.ReaderAt, size int64) error {
 		case mode.IsDir():
 			err = u.folder(name)
 		case mode&fs.ModeSymlink != 0:
-			err = &Refused{each.Name, "is a link"}
+			if !u.limits.PassLinks {
+				err = &Refused{each.Name, "is a link"}
+			}
 		case !mode.IsRegular():
 			err = &Refused{each.Name, "is neither a file nor a folder"}
 		default:

@@ -97,6 +97,20 @@ func TestEveryFormatIsUnpacked(t *testing.T) {
 }
 
 // Whatever an archive holds, nothing is written outside its folder, and nothing stays of one that is refused.
+func TestLinksArePassedByWhereTheyMayBe(t *testing.T) {
+	limits := Usual
+	limits.PassLinks = true
+	for _, raw := range [][]byte{tarOf(t, entry{name: "www", link: "/etc", kind: tar.TypeSymlink}, entry{name: "www/evil", text: "x"},
+		entry{name: "hard", link: "/etc/passwd", kind: tar.TypeLink}), zipOf(t, os.ModeSymlink|0o777, entry{name: "www", text: "/etc"})} {
+		dir, err := unpack(t, raw, limits)
+		require.NoError(t, err)
+		assert.NoFileExists(t, filepath.Join(dir, "hard"))
+		assert.NoFileExists(t, "/etc/evil")
+		info, err := os.Lstat(filepath.Join(dir, "www"))
+		assert.True(t, err != nil || info.IsDir(), "none is made")
+	}
+}
+
 func TestHostileArchivesAreRefused(t *testing.T) {
 	good := entry{name: "good.txt", text: "good"}
 	zeros := string(make([]byte, 8<<20))

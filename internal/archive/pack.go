@@ -104,25 +104,81 @@ func (p *Packer) Text(name string, text []byte) error {
 	return p.File(Head{Name: name, Size: int64(len(text))}, func(to io.Writer) error { _, err := to.Write(text); return err })
 }
 
+// Summed adds a file with a text whose SHA-256 is known.
+func (p *Packer) Summed(head Head, text []byte, sum [sha256.Size]byte) error {
+	head.Size = int64(len(text))
+	to, err := p.entry(head)
+	if err == nil {
+		_, err = to.Write(text)
+	}
+	if err == nil {
+		p.note(head, sum[:])
+	}
+	return err
+}
+
+func (p *Packer) note(head Head, sum []byte) {
+	fmt.Fprintf(&p.sums, "%s  %s\n", hex.EncodeToString(sum), head.Name)
+	if p.read += head.Size; p.Progress != nil {
+		p.Progress(p.read)
+	}
+}
+
 // File adds a file with what write writes; what goes beyond its size is left out.
 func (p *Packer) File(head Head, write func(to io.Writer) error) error {
 	to, err := p.entry(head)
 	if err != nil {
 		return err
 	}
-	sum := sha256.New()
+	sum := newSumming()
 	bounded := &bound{to: io.MultiWriter(to, sum), left: head.Size}
-	if err := write(bounded); err != nil && !errors.Is(err, errFull) {
+	err = write(bounded)
+	whole := sum.end()
+	if err != nil && !errors.Is(err, errFull) {
 		return err
 	}
 	if bounded.left > 0 {
 		return fmt.Errorf("%s became shorter while it was read", head.Name)
 	}
-	fmt.Fprintf(&p.sums, "%s  %s\n", hex.EncodeToString(sum.Sum(nil)), head.Name)
-	if p.read += head.Size; p.Progress != nil {
-		p.Progress(p.read)
-	}
+	p.note(head, whole)
 	return nil
+}
+
+// summing sums what is written beside whoever writes it: a SHA-256 takes longer than what is packed.
+type summing struct {
+	pieces chan []byte
+	spare  chan []byte
+	sum    chan []byte
+}
+
+func newSumming() *summing {
+	const ahead = 4
+	s := &summing{pieces: make(chan []byte, ahead), spare: make(chan []byte, ahead+2), sum: make(chan []byte, 1)}
+	go func() {
+		sum := sha256.New()
+		for piece := range s.pieces {
+			sum.Write(piece)
+			s.spare <- piece
+		}
+		s.sum <- sum.Sum(nil)
+	}()
+	return s
+}
+
+func (s *summing) Write(text []byte) (int, error) {
+	piece := []byte(nil)
+	select {
+	case piece = <-s.spare:
+	default:
+	}
+	s.pieces <- append(piece[:0], text...)
+	return len(text), nil
+}
+
+// end returns the sum of what was written; nothing is to be written any more.
+func (s *summing) end() []byte {
+	close(s.pieces)
+	return <-s.sum
 }
 
 // errFull says that a file has become longer since its size was told.

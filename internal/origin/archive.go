@@ -68,11 +68,18 @@ func (g *Origins) archive() Source {
 	}
 }
 
+// passingLinks are the bounds of what somebody else has packed.
+var passingLinks = func() archive.Limits {
+	limits := archive.Usual
+	limits.PassLinks = true
+	return limits
+}()
+
 // layArchive lays an archive out: a release as it was made ready, anything else as it is.
 func (g *Origins) layArchive(ctx context.Context, s site.Site, partial string) error {
 	whole := partial + wholeSuffix
 	defer ownfile.RemoveAll(whole)
-	if err := archive.Unpack(ctx, s.Origin.From, whole, archive.Usual); err != nil {
+	if err := archive.Unpack(ctx, s.Origin.From, whole, passingLinks); err != nil {
 		return err
 	}
 	top := archive.Top(whole)
@@ -120,7 +127,7 @@ func (g *Origins) layArchive(ctx context.Context, s site.Site, partial string) e
 
 // unpackArchive unpacks a release that is an archive of the user's own; done removes it again.
 func (g *Origins) unpackArchive(ctx context.Context, s site.Site) (dir string, done func(), err error) {
-	whole, err := os.MkdirTemp(g.Machine.Home.Path("tmp"), "archive-")
+	whole, err := os.MkdirTemp(g.Machine.Home.Path("tmp"), ".archive-")
 	if err != nil {
 		return "", nil, err
 	}

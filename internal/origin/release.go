@@ -255,7 +255,7 @@ func (g *Origins) unpackItem(ctx context.Context, item wire.ShelfItem) (dir stri
 
 // unpackWhole unpacks an archive of the shelf; done removes it again.
 func (g *Origins) unpackWhole(ctx context.Context, item wire.ShelfItem) (dir string, done func(), err error) {
-	whole, err := os.MkdirTemp(g.Machine.Home.Path("tmp"), "shelf-")
+	whole, err := os.MkdirTemp(g.Machine.Home.Path("tmp"), ".shelf-")
 	if err != nil {
 		return "", nil, err
 	}

@@ -5,6 +5,7 @@ package parcel
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -86,12 +87,83 @@ func Write(ctx context.Context, to io.Writer, form archive.Form, m wire.Parcel, 
 	if err := pack.Folder(filesName); err != nil {
 		return err
 	}
-	for _, e := range entries {
-		if err := add(pack, content, e); err != nil {
+	if err := addAll(ctx, pack, content, entries); err != nil {
+		return err
+	}
+	return pack.Close()
+}
+
+// one is an entry on its way into a parcel: a file that is not long was read and summed ahead.
+type one struct {
+	entry safefile.Entry
+	head  archive.Head
+	text  []byte
+	sum   [sha256.Size]byte
+	short bool // text is all of it
+	gone  bool
+	err   error
+}
+
+// ahead is how many files are read before those before them are packed.
+const ahead = 8
+
+// addAll adds what a site's folder has, in its order; a file that went away meanwhile is left out.
+func addAll(ctx context.Context, pack *archive.Packer, content Content, entries []safefile.Entry) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	coming := make(chan chan one, ahead)
+	go func() {
+		defer close(coming)
+		for _, e := range entries {
+			next := make(chan one, 1)
+			select {
+			case coming <- next:
+			case <-ctx.Done():
+				return
+			}
+			go func() { next <- content.read(e) }()
+		}
+	}()
+	for next := range coming {
+		if err := content.add(pack, <-next); err != nil {
 			return err
 		}
 	}
-	return pack.Close()
+	return ctx.Err()
+}
+
+func (c Content) read(e safefile.Entry) one {
+	o := one{entry: e, head: archive.Head{Name: filesName + "/" + filepath.ToSlash(e.Path), Mode: e.Type.Perm(), Size: e.Size,
+		Modified: e.Modified}}
+	if e.Type.IsDir() || e.Size > inMemory {
+		return o
+	}
+	o.short = true
+	if text, other := c.Replace[e.Path]; other {
+		o.text = text
+	} else {
+		text := bytes.NewBuffer(make([]byte, 0, e.Size+bytes.MinRead))
+		err := c.Files.Write(e, text)
+		o.gone = errors.Is(err, fs.ErrNotExist) || errors.Is(err, safefile.ErrNotRegular)
+		if err != nil && !o.gone {
+			o.err = fmt.Errorf("%s: %w", e.Path, err)
+		}
+		o.text = text.Bytes()
+	}
+	o.sum = sha256.Sum256(o.text)
+	return o
+}
+
+func (c Content) add(pack *archive.Packer, o one) error {
+	switch {
+	case o.err != nil || o.gone:
+		return o.err
+	case o.entry.Type.IsDir():
+		return pack.Folder(o.head.Name)
+	case o.short:
+		return pack.Summed(o.head, o.text, o.sum)
+	}
+	return pack.File(o.head, func(to io.Writer) error { return c.Files.Write(o.entry, to) })
 }
 
 func addDump(pack *archive.Packer, path string) error {
@@ -104,33 +176,6 @@ func addDump(pack *archive.Packer, path string) error {
 		_, err := io.Copy(to, file)
 		return err
 	})
-}
-
-// add adds what a site's folder has; a file that went away meanwhile is left out.
-func add(pack *archive.Packer, content Content, e safefile.Entry) error {
-	name := filesName + "/" + filepath.ToSlash(e.Path)
-	if e.Type.IsDir() {
-		return pack.Folder(name)
-	}
-	head := archive.Head{Name: name, Mode: e.Type.Perm(), Size: e.Size, Modified: e.Modified}
-	if text, other := content.Replace[e.Path]; other {
-		head.Size = int64(len(text))
-		return pack.File(head, func(to io.Writer) error { _, err := to.Write(text); return err })
-	}
-	write := func(to io.Writer) error { return content.Files.Write(e, to) }
-	if e.Size <= inMemory {
-		var text bytes.Buffer
-		err := content.Files.Write(e, &text)
-		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, safefile.ErrNotRegular) {
-			return nil
-		}
-		if err != nil {
-			return fmt.Errorf("%s: %w", e.Path, err)
-		}
-		head.Size = int64(text.Len())
-		write = func(to io.Writer) error { _, err := to.Write(text.Bytes()); return err }
-	}
-	return pack.File(head, write)
 }
 
 // Read reads what a parcel says of itself. The error is ErrNone where a file is none.
@@ -164,6 +209,9 @@ func judge(m wire.Parcel) error {
 		if path != "" && (!filepath.IsLocal(path) || site.UnsafeInPath(path)) {
 			return fmt.Errorf("has %q, which is no place in a site", path)
 		}
+	}
+	if m.FileBytes < 0 || m.DatabaseBytes < 0 {
+		return errors.New("has sizes below nothing")
 	}
 	return stencil.Judge(stencil.Manifest{Name: m.Site, From: m.Site, Title: m.Title, CMS: m.CMS, Root: m.Root, Prefix: m.Prefix,
 		Network: m.Network, SubSites: m.SubSites, URL: m.URL, Folder: m.Folder, Stack: m.Stack, Settings: m.Settings})

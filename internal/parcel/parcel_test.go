@@ -149,6 +149,8 @@ func TestParcelsThatAreNone(t *testing.T) {
 		with(func(m *wire.Parcel) { m.LeftOut = []string{"../x"} }):               "no place in a site",
 		with(func(m *wire.Parcel) { m.Configuration = "/etc/passwd" }):            "no place in a site",
 		with(func(m *wire.Parcel) { m.URL = "file:///etc" }):                      "no address of a site",
+		with(func(m *wire.Parcel) { m.FileBytes = -1 }):                           "sizes below nothing",
+		with(func(m *wire.Parcel) { m.CMS.Version = "6/../x" }):                   "no version",
 		with(func(m *wire.Parcel) { m.CMS.Name = "../x" }):                        "no name",
 		with(func(m *wire.Parcel) { m.Settings.Allow = []string{"/etc=inside"} }): "not of php.ini",
 	} {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"vessik/internal/core/plan"
@@ -18,19 +19,25 @@ const (
 	scheduled = "schedule"
 	look      = 5 * time.Second
 	shortest  = 10 * time.Second
+
+	longestLook = 10 * time.Minute // at one site
+	sitesAtOnce = 2
 )
 
-// LookAfter takes the points that are due, until the service ends.
+// LookAfter takes the points that are due, until the service ends. A site that keeps its database from being read keeps no other one
+// waiting.
 func (f *Feature) LookAfter() {
 	ctx := f.Changer.Machine.Work.Context()
 	ticker := time.NewTicker(look)
 	defer ticker.Stop()
-	looked := map[string]time.Time{} // by site, when it was seen last whether anything had changed
+	due := &schedule{looked: map[string]time.Time{}, slots: make(chan struct{}, sitesAtOnce)}
 	for {
 		select {
 		case now := <-ticker.C:
 			for _, s := range f.Changer.Machine.Registry.All() {
-				f.takeDue(ctx, s, now, looked)
+				if f.due(s, now, due) {
+					f.Changer.Machine.Work.Go(func() { f.takeIfChanged(ctx, s, due) })
+				}
 			}
 		case <-ctx.Done():
 			return
@@ -38,25 +45,41 @@ func (f *Feature) LookAfter() {
 	}
 }
 
-// takeDue takes a site's next point if it is time, and anything has changed since the last.
-func (f *Feature) takeDue(ctx context.Context, s site.Site, now time.Time, looked map[string]time.Time) {
+// schedule is what is known of the sites that have points taken at times.
+type schedule struct {
+	mu     sync.Mutex
+	looked map[string]time.Time // by site, when it was seen last whether anything had changed
+	slots  chan struct{}
+}
+
+// due tells whether it is time to look at a site, and notes it.
+func (f *Feature) due(s site.Site, now time.Time, due *schedule) bool {
+	due.mu.Lock()
+	defer due.mu.Unlock()
 	every := f.Changer.Points.Rules(s.Name).Every
-	if every == 0 || now.Sub(looked[s.Name]) < every || len(site.CheckSettled(s)) > 0 || f.Changer.Operations.Busy(s.Name) {
-		return
+	if every == 0 || now.Sub(due.looked[s.Name]) < every || len(site.CheckSettled(s)) > 0 || f.Changer.Operations.Busy(s.Name) {
+		return false
 	}
 	all, err := f.Changer.Points.List(s)
-	if err == nil && len(all) > 0 && now.Sub(all[0].At) < every {
-		return
+	if err != nil || len(all) > 0 && now.Sub(all[0].At) < every {
+		return false
 	}
-	looked[s.Name] = now
-	changed := false
-	if err == nil {
-		changed, err = f.Changer.Points.Changed(ctx, s, f.Changer.Machine.CMS.Of(s).Layout.Caches...)
-	}
+	due.looked[s.Name] = now
+	return true
+}
+
+// takeIfChanged takes a site's next point if anything has changed since the last.
+func (f *Feature) takeIfChanged(ctx context.Context, s site.Site, due *schedule) {
+	due.slots <- struct{}{}
+	defer func() { <-due.slots }()
+	ctx, cancel := context.WithTimeout(ctx, longestLook)
+	defer cancel()
+	changed, err := f.Changer.Points.Changed(ctx, s, f.Changer.Machine.CMS.Of(s).Layout.Caches...)
 	if err == nil && changed {
-		_, err = f.begin(ctx, s.Name, points.Point{Who: scheduled, Note: fmt.Sprintf("every %s", words(every))})
+		every := f.Changer.Points.Rules(s.Name).Every
+		_, err = f.begin(ctx, s.Name, points.Point{Who: scheduled, Note: "every " + words(every)})
 	}
-	if err != nil && ctx.Err() == nil && !errors.Is(err, operation.ErrBusy) {
+	if err != nil && !errors.Is(err, context.Canceled) && !errors.Is(err, operation.ErrBusy) {
 		f.Changer.Machine.Log.Error("take a restore point that is due", "site", s.Name, "reason", err)
 	}
 }

@@ -75,7 +75,7 @@ func (f *Feature) save(ctx context.Context, w *operation.Part, s site.Site, aske
 		return err
 	}
 	k, facts := f.Machine.CMS.Of(s), f.Machine.CMSFacts(s)
-	dir, err := os.MkdirTemp(f.Machine.Home.Path("tmp"), "stencil-")
+	dir, err := os.MkdirTemp(f.Machine.Home.Path("tmp"), ".stencil-")
 	if err != nil {
 		return err
 	}

@@ -24,6 +24,7 @@ type made struct {
 	Key    string        `json:"key"` // the SHA-256 of the key
 	Zip    string        `json:"zip"`
 	Values []cms.Pattern `json:"values"`
+	Caches []string      `json:"caches"`
 }
 
 // Lander makes the PHP file that lands a site's parcel where no Vessik is, and the key without which it does nothing.
@@ -36,10 +37,10 @@ func (f *Feature) Lander(name, zip string) (wire.Lander, error) {
 		return wire.Lander{}, site.Problems{{Site: s.Name, Field: "with-lander", Message: "what is served of the site is its folder " + s.Root +
 			" alone, and a lander puts a site into the folder that is served", Remedy: "unpack the parcel at the host by hand"}}
 	}
-	key := strings.ToLower(rand.Text())
+	k, key := f.Changer.Machine.CMS.Of(s), strings.ToLower(rand.Text())
 	sum := sha256.Sum256([]byte(key))
 	text, err := json.Marshal(made{ID: running.RandomHex(8), Key: hex.EncodeToString(sum[:]), Zip: zip,
-		Values: f.Changer.Machine.CMS.Of(s).Patterns()})
+		Values: k.Patterns(), Caches: append([]string{}, k.Layout.Caches...)})
 	if err != nil {
 		return wire.Lander{}, err
 	}

@@ -359,12 +359,15 @@ class Rewriter {
 
 function configure($state, $m) {
     global $made;
+    foreach ($made['caches'] as $cache) // what is in them has the former address
+        if (is_dir(staging() . "/files/$cache"))
+            foreach (array_diff(scandir(staging() . "/files/$cache"), array('.', '..', '.htaccess')) as $name) remove(staging() . "/files/$cache/$name");
     $file = staging() . '/files/' . $m['configuration'];
     if ($m['configuration'] === '' || !is_file($file)) return;
     $text = file_get_contents($file);
     $values = array('address' => $state['host'], 'host' => preg_replace('/:\d+$/', '', $state['host']), 'port' => preg_match('/:(\d+)$/',
         $state['host'], $found) ? $found[1] : '3306', 'name' => $state['name'], 'user' => $state['user'], 'password' => $state['password'],
-        'domain' => preg_replace('~^https?://~', '', $state['url']));
+        'prefix' => $m['prefix'], 'stem' => preg_replace('/_$/', '', $m['prefix']), 'domain' => preg_replace('~^https?://~', '', $state['url']));
     foreach ($made['values'] as $each) {
         $value = $each['of'] === 'secret' ? secret() : (isset($values[$each['of']]) ? $values[$each['of']] : null);
         if ($value === null || !preg_match($each['pattern'], $text, $found, PREG_OFFSET_CAPTURE)) continue;

@@ -53,7 +53,7 @@ func (f *Feature) Make(ctx context.Context, name, point string, asked wire.MakeP
 	if problems := site.CheckSettled(s); len(problems) > 0 {
 		return nil, problems
 	}
-	dir, err := os.MkdirTemp(m.Home.Path("tmp"), "parcel-")
+	dir, err := os.MkdirTemp(m.Home.Path("tmp"), ".parcel-")
 	if err != nil {
 		return nil, err
 	}

@@ -127,8 +127,8 @@ func open(ctx context.Context, o opening) (opened *house, err error) {
 
 // clearAway removes what a service that was killed left half made.
 func clearAway(home home.Home) {
-	for _, pattern := range []string{home.Path("stencils", ".partial-*"), home.Path("tmp", "stencil-*"), home.Path("tmp", "shelf-*"),
-		home.Path("shelf", ".partial-*")} {
+	for _, pattern := range []string{home.Path("stencils", ".partial-*"), home.Path("tmp", ".stencil-*"), home.Path("tmp", ".shelf-*"),
+		home.Path("tmp", ".archive-*"), home.Path("tmp", ".parcel-*"), home.Path("shelf", ".partial-*")} {
 		for _, path := range ownfile.Find(pattern) {
 			ownfile.RemoveAll(path)
 		}

@@ -25,7 +25,7 @@ type Feature struct {
 
 // FetchPackage puts the plugins and themes of one of Debian's packages on the shelf, from the newest generation that has it.
 func (f *Feature) FetchPackage(ctx context.Context, name string) ([]wire.ShelfItem, error) {
-	dir, err := os.MkdirTemp(f.Home.Path("tmp"), "shelf-")
+	dir, err := os.MkdirTemp(f.Home.Path("tmp"), ".shelf-")
 	if err != nil {
 		return nil, err
 	}

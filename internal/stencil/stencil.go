@@ -131,6 +131,8 @@ func Read(file string) (m Manifest, err error) {
 	return m, nil
 }
 
+var versionRule = regexp.MustCompile(`^[0-9A-Za-z][0-9A-Za-z.+~_-]{0,39}$`)
+
 var prefixRule = regexp.MustCompile(`^[A-Za-z0-9_]{0,40}$`)
 
 // Judge looks at what becomes a path, configuration or SQL: a stencil may come from anybody.
@@ -168,6 +170,9 @@ func Judge(m Manifest) error {
 		if strings.ContainsFunc(text, unicode.IsControl) || len(text) > 1000 {
 			return fmt.Errorf("has %q, which is no text of one line", text)
 		}
+	}
+	if m.CMS.Version != "" && !versionRule.MatchString(m.CMS.Version) { // it becomes a part of folders' names
+		return fmt.Errorf("has %q, which is no version", m.CMS.Version)
 	}
 	return nil
 }
