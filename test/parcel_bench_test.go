@@ -66,7 +66,8 @@ func BenchmarkParcel(b *testing.B) {
 		floor := shell("mariadb-dump %s > %s/dump.sql && tar -C %s -cf - . | zstd -q > %[2]s/files.tar.zst", access, dir, at.Folder)
 		out := ours("parcel", "orchard-days", "-o", in("orchard.parcel.tar.zst"))
 		must(b, os.Chmod(in("orchard.parcel.tar.zst"), 0o644))
-		floorIn := shell("mkdir %[1]s/files && zstd -qdc %[1]s/files.tar.zst | tar -C %[1]s/files -xf - && mariadb %[2]s < %[1]s/dump.sql", dir, access)
+		floorIn := shell("mkdir %[1]s/files && zstd -qdc %[1]s/files.tar.zst | tar -C %[1]s/files -xf - && mariadb %[2]s < %[1]s/dump.sql",
+			dir, access)
 		into := ours("new", "apple-days", "-parcel", in("orchard.parcel.tar.zst"))
 		b.ReportMetric(float64(out)/float64(floor), "out-ratio")
 		b.ReportMetric(float64(into)/float64(floorIn), "in-ratio")
