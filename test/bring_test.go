@@ -17,7 +17,8 @@ import (
 
 // Files come from the browser: what they are is told, and what can be done with them; nothing of them is left.
 func TestTheConsoleTakesFiles(t *testing.T) {
-	s := shared(t)
+	t.Parallel()
+	s := start(t, newHome(t))
 	requirePassed(t, s.made(t, client.Request{Name: "orchard-days"}, client.Request{Name: "moss-archive", CMS: "empty"}))
 	defer s.retire(t, "orchard-days", "moss-archive")
 	defer s.cli("shelf", "drop", "ice.1.2.zip")
@@ -71,6 +72,16 @@ func TestTheConsoleTakesFiles(t *testing.T) {
 	_, err := pool(t, moss).Exec("SELECT said FROM words")
 	assert.ErrorContains(t, err, "doesn't exist")
 
+	require.NoError(t, os.WriteFile(filepath.Join(moss.Folder, "later.txt"), nil, 0o644))
+	parcel := parcelOf(t, s, "moss-archive")
+	require.NoError(t, os.Remove(filepath.Join(moss.Folder, "later.txt")))
+	do("a parcel over the site", chromedp.Navigate(console+"/"), chromedp.WaitReady(chromedp.CSS(`input[name=bring]`)), drop(parcel),
+		chromedp.WaitVisible(`//p[contains(., 'A parcel, a whole site: "Moss Archive", empty')]`),
+		setValue("select[name=into]", "HTMLSelectElement", "moss-archive"),
+		chromedp.Click(`//button[normalize-space(.)="Unpack it over moss-archive"]`), chromedp.WaitVisible(`//h1[text()="Moss Archive"]`),
+		chromedp.WaitVisible(`//li[contains(., "unpack") and contains(., "done")]`))
+	assert.FileExists(t, filepath.Join(moss.Folder, "later.txt"))
+
 	moved := filepath.Join(dir, "moss-cms.zip")
 	require.NoError(t, os.Rename(mossCMS(t, dir), moved))
 	do("an archive", chromedp.Navigate(console+"/"), chromedp.WaitReady(chromedp.CSS(`input[name=bring]`)), drop(moved),
@@ -101,7 +112,7 @@ func TestTheConsoleTakesFiles(t *testing.T) {
 
 	left, err := os.ReadDir(filepath.Join(s.home, "uploads"))
 	require.NoError(t, err)
-	assert.Len(t, left, 2, "the dump and the archive, which stay for a day")
+	assert.Len(t, left, 3, "the dump, the parcel and the archive, which stay for a day")
 	for _, name := range []string{"../x", ".hidden", strings.Repeat("x", 300)} {
 		_, err := s.Upload(context.Background(), name, strings.NewReader("x"))
 		require.ErrorContains(t, err, "its name cannot be a file's name here", name)
@@ -110,5 +121,5 @@ func TestTheConsoleTakesFiles(t *testing.T) {
 	require.ErrorContains(t, err, "it is empty")
 	now, err := os.ReadDir(filepath.Join(s.home, "uploads"))
 	require.NoError(t, err)
-	assert.Len(t, now, 2, "nothing is left of what was refused")
+	assert.Len(t, now, 3, "nothing is left of what was refused")
 }

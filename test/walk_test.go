@@ -51,7 +51,8 @@ var garden = map[string]string{
 }
 
 func TestAWalkFindsWhatIsWrongAndNothingElse(t *testing.T) {
-	s := shared(t)
+	t.Parallel()
+	s := start(t, newHome(t))
 	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", CMS: "empty"}, client.Request{Name: "fern-archive"}))
 	defer s.retire(t, "orchard-days", "fern-archive")
 	for file, text := range garden {
@@ -230,7 +231,8 @@ func againstAnAddress(t *testing.T, s *service) {
 
 // A change of stack, and a trial, are judged by all pages where that is asked for.
 func TestAWalkJudgesAChangeOfStackAndATrial(t *testing.T) {
-	s := shared(t)
+	t.Parallel()
+	s := start(t, newHome(t))
 	requirePassed(t, s.made(t, client.Request{Name: "orchard-days", CMS: "empty"}))
 	defer s.retire(t, "orchard-days")
 	for file, text := range map[string]string{"index.php": plotPage("Plot", `<a href="/new.php">new</a>`),

@@ -153,6 +153,7 @@ function Sheet({ brought, more, close }: Shown) {
 const kinds: Record<Upload["kind"], string> = {
   archive: "A release or a site of a PHP CMS",
   part: "A plugin or theme",
+  parcel: "A parcel, a whole site",
   stencil: "A stencil",
   dump: "A dump of a database",
   unknown: "Nothing that Vessik knows: neither an archive, a dump nor a stencil",
@@ -181,23 +182,16 @@ function Progress({ brought: { file, sent, upload: there, fault } }: { brought: 
 
 // Choices are what can be done with a file.
 function Choices({ upload: there, close }: { upload: Upload; close: (used?: boolean) => void }) {
-  const [, go] = useLocation()
   switch (there.kind) {
     case "archive":
       return (
         <Line leave={() => close()}>
-          <Button
-            tone="strong"
-            onClick={() => {
-              close(true)
-              go("/?" + new URLSearchParams({ new: "", archive: there.path }).toString())
-            }}
-          >
-            Make a site of it…
-          </Button>
+          <MakeSite upload={there} close={close} />
           {there.what && there.name.endsWith(".zip") && <Keep upload={there} as="shelf" close={close} />}
         </Line>
       )
+    case "parcel":
+      return <UnpackInto upload={there} close={close} />
     case "part":
       return (
         <Line leave={() => close()}>
@@ -219,6 +213,83 @@ const Line = ({ children, leave }: { children: ReactNode; leave: () => void }) =
     <Word onClick={leave}>leave it</Word>
   </p>
 )
+
+function MakeSite({ upload: there, close }: { upload: Upload; close: (used?: boolean) => void }) {
+  const [, go] = useLocation()
+  return (
+    <Button
+      tone="strong"
+      onClick={() => {
+        close(true)
+        go("/?" + new URLSearchParams({ new: "", archive: there.path }).toString())
+      }}
+    >
+      Make a site of it…
+    </Button>
+  )
+}
+
+// UnpackInto makes a site of a parcel, or puts it in the place of one.
+function UnpackInto({ upload: there, close }: { upload: Upload; close: (used?: boolean) => void }) {
+  const [name, setName] = useState("")
+  const [fault, setFault] = useState<string>()
+  const [, go] = useLocation()
+  const unpack = async () => {
+    try {
+      await answer(api.POST("/api/v1/sites/{name}/unpack", { ...of({ name }), body: { parcel: there.path } }))
+      close(true)
+      go("/sites/" + name)
+      await queries.invalidateQueries()
+    } catch (error) {
+      setFault(told(error))
+    }
+  }
+  return (
+    <>
+      <Line leave={() => close()}>
+        <MakeSite upload={there} close={close} />
+      </Line>
+      <div className="mt-5 border-t border-line pt-3">
+        <IntoSite
+          label="Or in the place of a site's files and database; a restore point is taken first"
+          name={name}
+          change={setName}
+        />
+        <p className="mt-3">
+          <Word disabled={!name} onClick={() => void unpack()}>
+            Unpack it over {name || "a site"}
+          </Word>
+        </p>
+        {fault && (
+          <p role="alert" className="text-[13px] text-fail">
+            {fault}
+          </p>
+        )}
+      </div>
+    </>
+  )
+}
+
+// IntoSite is the choice of a site.
+function IntoSite(c: { label: string; name: string; change: (name: string) => void }) {
+  const sites = useSites().data ?? []
+  return (
+    <label className="block text-[13px] text-soft">
+      {c.label}
+      <select
+        name="into"
+        value={c.name}
+        onChange={(e) => c.change(e.target.value)}
+        className="w-full border-b border-line-strong bg-transparent py-1 font-mono text-[13px] text-ink"
+      >
+        <option value="">choose…</option>
+        {sites.map((s) => (
+          <option key={s.name}>{s.name}</option>
+        ))}
+      </select>
+    </label>
+  )
+}
 
 // Keep puts a file where it stays, and goes there.
 function Keep({
@@ -276,7 +347,6 @@ function KeepStencil({ upload: there, close }: { upload: Upload; close: (used?: 
 
 // LoadInto puts a dump in the place of a site's database.
 function LoadInto({ upload: there, close }: { upload: Upload; close: (used?: boolean) => void }) {
-  const sites = useSites().data ?? []
   const [name, setName] = useState("")
   const [address, setAddress] = useState("")
   const [, go] = useLocation()
@@ -298,20 +368,11 @@ function LoadInto({ upload: there, close }: { upload: Upload; close: (used?: boo
       preview={preview}
       close={() => close()}
     >
-      <label className="block text-[13px] text-soft">
-        Into which site: it takes the place of the database, and a restore point is taken first
-        <select
-          name="into"
-          value={name}
-          onChange={(e) => preview.changing(setName)(e.target.value)}
-          className="w-full border-b border-line-strong bg-transparent py-1 font-mono text-[13px] text-ink"
-        >
-          <option value="">choose…</option>
-          {sites.map((s) => (
-            <option key={s.name}>{s.name}</option>
-          ))}
-        </select>
-      </label>
+      <IntoSite
+        label="Into which site: it takes the place of the database, and a restore point is taken first"
+        name={name}
+        change={preview.changing(setName)}
+      />
       <BaseAddress name="upload-address" value={address} change={preview.changing(setAddress)} />
       <p className="mt-1 text-[13px] text-soft">
         It lies at <Mono className="break-all">{there.path}</Mono> for a day.

@@ -184,6 +184,9 @@ function OriginFields({ form }: { form: Form }) {
         input("adopt", "Folder on this machine, used where it stands", "/home/ines/sites/old-one")}
       {(origin === "archive" || origin === "adopt") &&
         input("sql", "A dump to load, if there is one", "none")}
+      {origin === "archive" &&
+        (form.of("archive") || form.request.dump) &&
+        input("dump", "Which dump in it, where it holds several", "none named")}
       <p className="col-span-2 mt-1 text-[13px] text-soft">
         {
           {

@@ -492,7 +492,7 @@ function refuse($status, $words) {
 function answer($asked) {
     global $made, $here;
     if (!is_string($asked['key']) || !hash_equals($made['key'], hash('sha256', $asked['key']))) throw new Refused('That is not the key.');
-    if (time() - filemtime(__FILE__) > LASTS) throw new Refused('An hour has gone by since the lander was uploaded: upload it again.');
+    if (time() - filectime(__FILE__) > LASTS) throw new Refused('An hour has gone by since the lander was uploaded: upload it again.');
     if (!is_file(zipfile())) throw new Refused("Upload $made[zip] beside the lander.");
     if (!is_dir(staging())) {
         mkdir(staging(), 0700);

@@ -95,7 +95,7 @@ func (f *Feature) tell(u wire.Upload) wire.Upload {
 	case err == nil || !errors.As(err, &refused):
 		u.Kind = wire.UploadArchive
 		if found, _ := f.Origins.Inspect(site.Origin{Kind: site.FromArchive, From: u.Path}); found.Parcel {
-			u.What = "a parcel, " + found.CMS.Name + " " + found.CMS.Version
+			u.Kind, u.What = wire.UploadParcel, fmt.Sprintf("%q, %s %s", found.Title, found.CMS.Name, found.CMS.Version)
 		} else if found.CMS.Name != site.ArchiveCMS {
 			u.What = f.Origins.Holds(site.Site{Origin: site.Origin{Kind: site.FromArchive, From: u.Path}})
 		} else if shelf.CheckName(u.Name) == nil { // what the shelf would take; it is read whole for its checksum

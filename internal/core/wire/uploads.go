@@ -4,6 +4,7 @@ package wire
 const (
 	UploadArchive = "archive" // a release or a site of a PHP CMS
 	UploadPart    = "part"    // a plugin or theme
+	UploadParcel  = "parcel"  // a site in one file
 	UploadStencil = "stencil"
 	UploadDump    = "dump"
 	UploadUnknown = "unknown"
@@ -15,7 +16,7 @@ type Upload struct {
 	Name      string `json:"name"`
 	Path      string `json:"path" doc:"Where it lies on the service's machine: for archive, sql and the like; a day at most"`
 	SizeBytes int64  `json:"size_bytes"`
-	Kind      string `json:"kind" enum:"archive,part,stencil,dump,unknown"`
+	Kind      string `json:"kind" enum:"archive,part,parcel,stencil,dump,unknown"`
 	What      string `json:"what,omitempty" doc:"More of what it is, in words"`
 	Suggested string `json:"suggested,omitempty" doc:"A name for it"`
 }
