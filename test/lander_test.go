@@ -47,10 +47,10 @@ func host(t *testing.T, s *service, name string, stack client.Request) *landing 
 }
 
 // upload puts a parcel of a site and its lander there.
-func (l *landing) upload(of string) {
+func (l *landing) upload(of string, flags ...string) {
 	l.t.Helper()
 	dir := outside(l.t)
-	out, errs, code := l.s.cli("parcel", of, "-o", filepath.Join(dir, "orchard.zip"), "-with-lander", "-json")
+	out, errs, code := l.s.cli(append([]string{"parcel", of, "-o", filepath.Join(dir, "orchard.zip"), "-with-lander", "-json"}, flags...)...)
 	require.Zero(l.t, code, errs)
 	var told struct{ Key, Lander string }
 	require.NoError(l.t, json.Unmarshal([]byte(out), &told))
@@ -119,6 +119,12 @@ func TestALanderLandsAParcel(t *testing.T) {
 	_, errs, code := run(t, "run", "orchard-days", "-home", s.home, "--", "php", "-r", `require 'wp-load.php';
 		update_option('seeds', ['home' => home_url('/hedge/'), 'inner' => serialize(['x' => home_url()])]);`)
 	require.Zero(t, code, errs)
+	for _, statement := range []string{"CREATE TABLE beds (a INT)", "CREATE VIEW plots AS SELECT a FROM beds",
+		"CREATE TRIGGER one BEFORE INSERT ON beds FOR EACH ROW BEGIN SET NEW.a = 1; END",
+		"CREATE TRIGGER two AFTER INSERT ON beds FOR EACH ROW BEGIN SET @x = ';'; END"} {
+		_, err := pool(t, s.secrets(t, "orchard-days")).Exec(statement)
+		require.NoError(t, err)
+	}
 	for name, stack := range map[string]client.Request{"land-74": {PHP: "7.4", Web: "apache", Database: "10.5"},
 		"land-82": {PHP: "8.2", Database: "10.11"}, "land-84": {PHP: "8.4"}} {
 		t.Run(name, func(t *testing.T) {
@@ -140,6 +146,9 @@ func TestALanderLandsAParcel(t *testing.T) {
 				echo $seeds['home'], ' ', unserialize($seeds['inner'])['x'];`)
 			require.Zero(t, code, errs)
 			assert.Equal(t, l.at.URL+"hedge/ "+strings.TrimSuffix(l.at.URL, "/"), out)
+
+			out, _, _ = s.cli("sql", name, "-csv", "-e", "INSERT INTO beds VALUES (7); SELECT a FROM plots")
+			assert.Equal(t, "a\n1\n", out, "its programs have landed, too")
 
 			// Back to what was there, again, and done.
 			require.Equal(t, "ask", l.ask("back")["step"])
@@ -186,7 +195,7 @@ func TestALanderRefuses(t *testing.T) {
 	requirePassed(t, s.newSites(t, "orchard-days"))
 	defer s.retire(t, "orchard-days", "land-here")
 	l := host(t, s, "land-here", client.Request{})
-	l.upload("orchard-days")
+	l.upload("orchard-days", "-for", "https://elsewhere.example")
 	for _, key := range []string{"", "wrong", strings.ToUpper(l.key)} {
 		assert.Equal(t, "That is not the key.", l.ask("begin", "key", key, "aside", "1")["refused"])
 	}
@@ -201,6 +210,22 @@ func TestALanderRefuses(t *testing.T) {
 		assert.Contains(t, l.ask("begin", "aside", "1")["refused"], "archive", what)
 	}
 	writeAs(t, l.at.Folder, "orchard.zip", whole)
+	_, err = pool(t, s.secrets(t, "orchard-days")).Exec("CREATE TABLE beds (a INT)")
+	require.NoError(t, err)
+	l.upload("orchard-days", "-for", "https://elsewhere.example")
+	there := pool(t, l.at)
+	for _, statement := range []string{"CREATE TABLE beds (b INT)", "INSERT INTO beds VALUES (5)"} {
+		_, err := there.Exec(statement)
+		require.NoError(t, err)
+	}
+	require.Equal(t, "unpack", l.ask("begin", "aside", "1")["step"])
+	l.on("load")
+	assert.Contains(t, l.ask("on")["refused"], "The database has beds already")
+	require.Equal(t, "ask", l.ask("back")["step"])
+	assert.Equal(t, "5", query(t, l.at, "SELECT b FROM beds"), "what was there is not dropped")
+	_, err = there.Exec("DROP TABLE beds")
+	require.NoError(t, err)
+
 	require.Equal(t, "unpack", l.ask("begin", "aside", "1")["step"])
 	l.on("load")
 	states, _ := filepath.Glob(filepath.Join(l.at.Folder, ".landing-*/state.php"))

@@ -40,7 +40,7 @@ func runDump(ctx context.Context, c *call) error {
 	if *file == "" {
 		return write(c.out)
 	}
-	to, err := os.OpenFile(*file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	to, err := newFile(*file)
 	if err != nil {
 		return err
 	}

@@ -60,17 +60,14 @@ func (c *call) writeLanding(ctx context.Context, service *client.Client, file st
 		return err
 	}
 	beside := filepath.Join(filepath.Dir(file), lander.Name)
-	to, err := os.OpenFile(beside, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	to, err := newFile(beside)
 	if err != nil {
 		return err
 	}
 	_, err = io.WriteString(to, lander.Text)
-	if err = errors.Join(err, to.Close()); err == nil && !*c.json {
-		err = c.writeParcel(ctx, service, "", file, asked)
-	} else if err == nil {
-		quiet := *c
-		quiet.out = io.Discard
-		err = quiet.writeParcel(ctx, service, "", file, asked)
+	bytes := int64(0)
+	if err = errors.Join(err, to.Close()); err == nil {
+		bytes, err = c.pack(ctx, service, "", file, asked)
 	}
 	if err != nil {
 		os.Remove(beside)
@@ -79,14 +76,13 @@ func (c *call) writeLanding(ctx context.Context, service *client.Client, file st
 	if *c.json {
 		return c.printJSON(map[string]any{"file": file, "lander": beside, "key": lander.Secret})
 	}
-	fmt.Fprintf(c.out, "written: %s\nUpload both into the empty folder that is to be served, in binary mode, and open the lander in a "+
-		"browser within an hour.\nIts key, which is told only here: %s\n", beside, lander.Secret)
+	fmt.Fprintf(c.out, "written: %s (%s)\nwritten: %s\nUpload both into the empty folder that is to be served, in binary mode, and "+
+		"open the lander in a browser within an hour.\nIts key, which is told only here: %s\n", file, sizeOf(bytes), beside, lander.Secret)
 	return nil
 }
 
-// writeParcel writes a site, or a restore point of it, into a file that is whole or not there.
+// writeParcel writes a site, or a restore point of it, into a file, and tells of that.
 func (c *call) writeParcel(ctx context.Context, service *client.Client, point, file string, asked client.MakeParcel) error {
-	asked.Zip = asked.Zip || strings.HasSuffix(file, ".zip")
 	if file == "" {
 		form := archive.TarZstd
 		if asked.Zip {
@@ -94,12 +90,24 @@ func (c *call) writeParcel(ctx context.Context, service *client.Client, point, f
 		}
 		file = parcel.FileName(c.names[0], form)
 	}
-	to, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if errors.Is(err, os.ErrExist) {
-		return usageError{fmt.Sprintf("-o: %s is there already; choose another name, or remove it", file)}
-	}
+	bytes, err := c.pack(ctx, service, point, file, asked)
 	if err != nil {
 		return err
+	}
+	if *c.json {
+		said, err := parcel.Read(file)
+		return errors.Join(err, c.printJSON(map[string]any{"file": file, "size_bytes": bytes, "parcel": said}))
+	}
+	fmt.Fprintf(c.out, "written: %s (%s)\n", file, sizeOf(bytes))
+	return nil
+}
+
+// pack writes a parcel into a file that is whole or not there, and says how large it is.
+func (c *call) pack(ctx context.Context, service *client.Client, point, file string, asked client.MakeParcel) (bytes int64, err error) {
+	asked.Zip = asked.Zip || strings.HasSuffix(file, ".zip")
+	to, err := newFile(file)
+	if err != nil {
+		return 0, err
 	}
 	written := &writtenSoFar{to: to}
 	var end func()
@@ -109,14 +117,17 @@ func (c *call) writeParcel(ctx context.Context, service *client.Client, point, f
 	}
 	if err = errors.Join(err, to.Close()); err != nil {
 		os.Remove(file)
-		return err
 	}
-	if *c.json {
-		said, err := parcel.Read(file)
-		return errors.Join(err, c.printJSON(map[string]any{"file": file, "size_bytes": written.bytes.Load(), "parcel": said}))
+	return written.bytes.Load(), err
+}
+
+// newFile makes a file that is not there yet.
+func newFile(path string) (*os.File, error) {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if errors.Is(err, os.ErrExist) {
+		return nil, usageError{fmt.Sprintf("-o: %s is there already; choose another name, or remove it", path)}
 	}
-	fmt.Fprintf(c.out, "written: %s (%s)\n", file, sizeOf(written.bytes.Load()))
-	return nil
+	return file, err
 }
 
 // writtenSoFar counts what is written.

@@ -33,7 +33,7 @@ import (
 type Limits struct {
 	Bytes   int64 // of all files together
 	Entries int
-	Ratio   int64 // how many bytes may come of one byte of the archive, beyond the first megabyte
+	Ratio   int64 // how many bytes may come of one byte of the archive, beyond the first megabyte; 0 is no bound
 	// PassLinks passes links by, where else they are refused: backups of whole accounts have some.
 	PassLinks bool
 	// Sums, where it is not nil, is given the SHA-256 of every file.
@@ -185,7 +185,10 @@ func (u *unpacking) file(name string, mode fs.FileMode, from io.Reader) error {
 	if err != nil {
 		return fmt.Errorf("the archive's entry %q: %w", name, err)
 	}
-	left := min(u.limits.Bytes, u.packed*u.limits.Ratio+1<<20) - u.written
+	left := u.limits.Bytes - u.written
+	if u.limits.Ratio > 0 {
+		left = min(left, u.packed*u.limits.Ratio+1<<20-u.written)
+	}
 	var to io.Writer = target
 	if u.limits.Sums != nil {
 		sum := newSumming()

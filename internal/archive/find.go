@@ -18,7 +18,7 @@ const (
 
 // Find returns the first entry that fits, with its beginning; an empty name where there is none. Nothing is unpacked.
 func Find(file string, fits func(name string) bool) (name string, head []byte, err error) {
-	err = Each(file, func(each string, _ int64, content io.Reader) error {
+	err = Each(file, func(each string, content io.Reader) error {
 		if !fits(each) {
 			return nil
 		}
@@ -31,9 +31,9 @@ func Find(file string, fits func(name string) bool) (name string, head []byte, e
 	return name, head, err
 }
 
-// Each comes by the files of an archive in their order, until visit returns an error, of which io.EOF is none. size is what an entry says
-// of its own. Nothing is unpacked, and what lies behind the first 2 GB of a tar archive is not seen.
-func Each(file string, visit func(name string, size int64, content io.Reader) error) error {
+// Each comes by the files of an archive in their order, until visit returns an error, of which io.EOF is none. Nothing is unpacked, and
+// what lies behind the first 2 GB of a tar archive is not seen.
+func Each(file string, visit func(name string, content io.Reader) error) error {
 	source, err := ownfile.Open(file)
 	if err != nil {
 		return err
@@ -59,7 +59,7 @@ func Each(file string, visit func(name string, size int64, content io.Reader) er
 	return err
 }
 
-func eachInTar(expanded io.Reader, visit func(name string, size int64, content io.Reader) error) error {
+func eachInTar(expanded io.Reader, visit func(name string, content io.Reader) error) error {
 	reader := tar.NewReader(expanded)
 	for {
 		entry, err := reader.Next()
@@ -67,14 +67,14 @@ func eachInTar(expanded io.Reader, visit func(name string, size int64, content i
 			return err
 		}
 		if entry.Typeflag == tar.TypeReg {
-			if err := visit(path.Clean(entry.Name), entry.Size, reader); err != nil {
+			if err := visit(path.Clean(entry.Name), reader); err != nil {
 				return err
 			}
 		}
 	}
 }
 
-func eachInZip(source io.ReaderAt, size int64, visit func(name string, size int64, content io.Reader) error) error {
+func eachInZip(source io.ReaderAt, size int64, visit func(name string, content io.Reader) error) error {
 	reader, err := zip.NewReader(source, size)
 	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
 		return err
@@ -87,7 +87,7 @@ func eachInZip(source io.ReaderAt, size int64, visit func(name string, size int6
 		if err != nil {
 			return err
 		}
-		err = visit(path.Clean(entry.Name), int64(entry.UncompressedSize64), content)
+		err = visit(path.Clean(entry.Name), content)
 		content.Close()
 		if err != nil {
 			return err

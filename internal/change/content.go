@@ -73,6 +73,44 @@ func Keep(s site.Site) (paths []string) {
 	return paths
 }
 
+// Content is what takes the place of a site's files and database: those of the same site at another time, or of another one.
+type Content struct {
+	Files    safefile.Source
+	LeaveOut []string // paths in the site's folder that stay as they are
+	Dump     string   // file; the database stays where it is empty
+	From     cms.Place
+	Prefix   string
+}
+
+// PutContent makes a site's folder and database like a content, while requests wait; configure has what was put there name the site's own
+// database. A content that is damaged changes nothing.
+func (c *Changer) PutContent(ctx context.Context, w *operation.Part, s site.Site, content Content, configure func() error) error {
+	master := c.Machine.Master(s.Name)
+	if master != nil {
+		master.Hold()
+	}
+	if err := w.Note(Replaced); err != nil {
+		return err
+	}
+	if _, err := safefile.Match(ctx, content.Files, s.Folder, append(Keep(s), content.LeaveOut...)...); err != nil {
+		return err
+	}
+	if content.Dump != "" {
+		tally, err := c.RefillFrom(ctx, s, content.Dump, content.From, content.Prefix)
+		if err != nil {
+			return err
+		}
+		operation.Learn(w, func(p *plan.Change) { p.Rewritten = &tally })
+	}
+	if err := configure(); err != nil {
+		return err
+	}
+	if err := c.Machine.CMS.Of(s).ClearCaches(s.Folder); err != nil || master == nil {
+		return err
+	}
+	return master.Release()
+}
+
 // PutPointBack makes a site's folder and database what they were when this change took its restore point, if the step has changed them.
 func (c *Changer) PutPointBack(ctx context.Context, w *operation.Part, s site.Site, step plan.Step) error {
 	if !Noted(w, step, Replaced) {

@@ -110,35 +110,6 @@ func dumpPrograms(ctx context.Context, connection *sql.Conn, out *bufio.Writer) 
 	return nil
 }
 
-// Readdress writes one of our own dumps with other addresses in its rows.
-func Readdress(ctx context.Context, from io.Reader, to io.Writer, rewriter *rewrite.Rewriter) error {
-	out, scanner := bufio.NewWriterSize(to, 1<<20), rewrite.NewScanner(from)
-	for {
-		raw, err := scanner.Next()
-		if errors.Is(err, io.EOF) {
-			return out.Flush()
-		}
-		if err == nil {
-			err = ctx.Err()
-		}
-		if err != nil {
-			return err
-		}
-		statement := string(raw)
-		switch {
-		case strings.HasPrefix(statement, "INSERT INTO "):
-			if statement, err = rewriter.Statement(statement); err != nil {
-				return err
-			}
-			fmt.Fprintf(out, "%s;\n", statement)
-		case strings.Contains(statement, ";"):
-			fmt.Fprintf(out, "DELIMITER %s\n%s\n%s\nDELIMITER ;\n", programDelimiter, statement, programDelimiter)
-		default:
-			fmt.Fprintf(out, "%s;\n", statement)
-		}
-	}
-}
-
 // showCreate returns the column of a SHOW CREATE that holds the statement.
 func showCreate(ctx context.Context, connection *sql.Conn, query string) (string, error) {
 	rows, err := connection.QueryContext(ctx, query)

@@ -78,7 +78,7 @@ func (g *Origins) backupIn(file string) (found backup) {
 		}
 		return found
 	}
-	look := &looking{definitions: definitions}
+	look := &looking{definitions: definitions, left: mostOfAll}
 	if err := archive.Each(file, look.at); err == nil {
 		found = look.found()
 	}
@@ -91,7 +91,24 @@ type looking struct {
 	definitions cms.Definitions
 	best        backup
 	dumps       []lookedAt
+	left        int64 // how much more is read
 }
+
+// bounded bounds what is read of one entry, and of all together: an archive may come from anybody.
+func (l *looking) bounded(from io.Reader, most int64) io.Reader {
+	return readerFunc(func(text []byte) (int, error) {
+		if most <= 0 || l.left <= 0 {
+			return 0, io.EOF
+		}
+		n, err := from.Read(text[:min(int64(len(text)), most, l.left)])
+		most, l.left = most-int64(n), l.left-int64(n)
+		return n, err
+	})
+}
+
+type readerFunc func([]byte) (int, error)
+
+func (f readerFunc) Read(text []byte) (int, error) { return f(text) }
 
 // lookedAt is one file of SQL.
 type lookedAt struct {
@@ -100,17 +117,20 @@ type lookedAt struct {
 	said   map[string]cms.DumpSaid
 }
 
-// mostOfADump is how much of a dump is read to tell of what it is, in bytes as it is expanded.
-const mostOfADump = 256 << 20
+// How much is read to tell what there is, in bytes as they are expanded: of a dump, and of all files of an archive.
+const (
+	mostOfADump = 256 << 20
+	mostOfAll   = 1 << 30
+)
 
-func (l *looking) at(name string, _ int64, content io.Reader) error {
+func (l *looking) at(name string, content io.Reader) error {
 	for _, each := range l.definitions.Names() {
 		k := l.definitions[each]
 		top, ok := topOf(name, k.Recognise.File)
 		if !ok || l.best.cms != nil && strings.Count(top+"/", "/") >= strings.Count(l.best.top+"/", "/") && top != "." {
 			continue
 		}
-		head, err := io.ReadAll(io.LimitReader(content, 64<<10))
+		head, err := io.ReadAll(l.bounded(content, 64<<10))
 		if err != nil {
 			return err
 		}
@@ -128,7 +148,7 @@ func (l *looking) at(name string, _ int64, content io.Reader) error {
 		return nil
 	}
 	defer end()
-	tables, said := l.definitions.Dumped(io.LimitReader(expanded, mostOfADump))
+	tables, said := l.definitions.Dumped(l.bounded(expanded, mostOfADump))
 	if tables > 0 {
 		l.dumps = append(l.dumps, lookedAt{name, tables, said})
 	}
@@ -184,7 +204,7 @@ func (b backup) dump(asked string) (one dumped, fault string) {
 	case asked != "":
 		return one, fmt.Sprintf("it holds no dump %q, but %s", asked, cmp.Or(strings.Join(words, ", "), "none"))
 	case len(words) > 1:
-		return one, "it holds several databases, of which one is to be named (-dump, dump): " + strings.Join(words, ", ")
+		return one, "it holds several databases, of which one is to be named with -dump: " + strings.Join(words, ", ")
 	case len(words) == 0:
 		return one, ""
 	}

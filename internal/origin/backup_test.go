@@ -44,6 +44,20 @@ func packedAs(t *testing.T, how, text string) string {
 	return out.String()
 }
 
+// endless is what a hostile archive may have inside.
+type endless struct{}
+
+func (endless) Read(text []byte) (int, error) { return len(text), nil }
+
+func TestNoMoreIsReadOfAnArchiveThanItTakes(t *testing.T) {
+	l := &looking{left: 3 << 20}
+	for _, read := range []int64{2 << 20, 1 << 20, 0} {
+		n, err := io.Copy(io.Discard, l.bounded(endless{}, 2<<20))
+		require.NoError(t, err)
+		assert.Equal(t, read, n)
+	}
+}
+
 // Archives as hosts and backup programs write them: what is in them is told before anything is made.
 func TestWhatABackupHolds(t *testing.T) {
 	log := slog.New(slog.DiscardHandler)

@@ -11,9 +11,9 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"math"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"vessik/internal/archive"
 	"vessik/internal/core/site"
@@ -110,9 +110,11 @@ const ahead = 8
 // addAll adds what a site's folder has, in its order; a file that went away meanwhile is left out.
 func addAll(ctx context.Context, pack *archive.Packer, content Content, entries []safefile.Entry) error {
 	ctx, cancel := context.WithCancel(ctx)
+	var reading sync.WaitGroup // nothing of the site is read any more once it returns
+	defer reading.Wait()
 	defer cancel()
 	coming := make(chan chan one, ahead)
-	go func() {
+	reading.Go(func() {
 		defer close(coming)
 		for _, e := range entries {
 			next := make(chan one, 1)
@@ -121,9 +123,9 @@ func addAll(ctx context.Context, pack *archive.Packer, content Content, entries 
 			case <-ctx.Done():
 				return
 			}
-			go func() { next <- content.read(e) }()
+			reading.Go(func() { next <- content.read(e) })
 		}
-	}()
+	})
 	for next := range coming {
 		if err := content.add(pack, <-next); err != nil {
 			return err
@@ -135,13 +137,11 @@ func addAll(ctx context.Context, pack *archive.Packer, content Content, entries 
 func (c Content) read(e safefile.Entry) one {
 	o := one{entry: e, head: archive.Head{Name: filesName + "/" + filepath.ToSlash(e.Path), Mode: e.Type.Perm(), Size: e.Size,
 		Modified: e.Modified}}
-	if e.Type.IsDir() || e.Size > inMemory {
-		return o
-	}
-	o.short = true
-	if text, other := c.Replace[e.Path]; other {
-		o.text = text
-	} else {
+	var other bool // however long the one in its place is
+	if o.text, other = c.Replace[e.Path]; !other {
+		if e.Type.IsDir() || e.Size > inMemory {
+			return o
+		}
 		text := bytes.NewBuffer(make([]byte, 0, e.Size+bytes.MinRead))
 		err := c.Files.Write(e, text)
 		o.gone = errors.Is(err, fs.ErrNotExist) || errors.Is(err, safefile.ErrNotRegular)
@@ -150,7 +150,7 @@ func (c Content) read(e safefile.Entry) one {
 		}
 		o.text = text.Bytes()
 	}
-	o.sum = sha256.Sum256(o.text)
+	o.short, o.sum = true, sha256.Sum256(o.text)
 	return o
 }
 
@@ -244,7 +244,7 @@ func Open(ctx context.Context, file, dir string) (opened Opened, err error) {
 func limits(m wire.Parcel) archive.Limits {
 	limits := archive.Usual
 	limits.Bytes = min(limits.Bytes, m.FileBytes+m.FileBytes/8+m.DatabaseBytes+64<<20)
-	limits.Ratio = math.MaxInt32
+	limits.Ratio = 0
 	return limits
 }
 

@@ -87,6 +87,21 @@ func TestAParcelIsOpenedAsItWasMade(t *testing.T) {
 	assert.Empty(t, opened.Dump, "it was made without")
 }
 
+// A configuration that a site has made long is blank in a parcel all the same.
+func TestALongFileIsReplacedToo(t *testing.T) {
+	content := garden(t)
+	for i := range content.Files.All {
+		if content.Files.All[i].Path == "wp-config.php" {
+			content.Files.All[i].Size = inMemory + 1
+		}
+	}
+	opened, err := Open(context.Background(), written(t, archive.TarZstd, said, content), filepath.Join(t.TempDir(), "opened"))
+	require.NoError(t, err)
+	text, err := os.ReadFile(filepath.Join(opened.Files, "wp-config.php"))
+	require.NoError(t, err)
+	assert.Equal(t, "<?php // blank", string(text))
+}
+
 // What changes while it is packed: a file that goes away is left out, one that grows is as long as it was, a shorter one breaks off.
 func TestFilesThatChangeWhileTheyArePacked(t *testing.T) {
 	content := garden(t)

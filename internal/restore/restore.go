@@ -74,28 +74,13 @@ func (f *Feature) replace(ctx context.Context, w *operation.Part, s site.Site, p
 	if room != nil {
 		return room
 	}
-	master := m.Master(s.Name)
-	if master != nil {
-		master.Hold()
-	}
-	if err := w.Note(change.Replaced); err != nil {
-		return err
-	}
-	tally, err := f.Changer.RefillFrom(ctx, s, content.Dump, point.Place(), cmp.Or(point.Prefix, s.Prefix))
-	if err != nil {
-		return err
-	}
-	operation.Learn(w, func(p *plan.Change) { p.Rewritten = &tally })
-	if _, err := safefile.Match(ctx, content.Files, s.Folder, change.Keep(s)...); err != nil {
-		return err
-	}
-	if err := k.Reconfigure(s.Folder, s.Database, m.CMSFacts(s).Port); err != nil {
-		return err
-	}
-	if err := errors.Join(k.Redomain(s.Folder, m.CMSFacts(s)), k.ClearCaches(s.Folder)); err != nil || master == nil {
-		return err
-	}
-	return master.Release()
+	then := change.Content{Files: content.Files, Dump: content.Dump, From: point.Place(), Prefix: cmp.Or(point.Prefix, s.Prefix)}
+	return f.Changer.PutContent(ctx, w, s, then, func() error {
+		if err := k.Reconfigure(s.Folder, s.Database, m.CMSFacts(s).Port); err != nil {
+			return err
+		}
+		return k.Redomain(s.Folder, m.CMSFacts(s))
+	})
 }
 
 // List tells a site's points, the newest first.

@@ -62,7 +62,7 @@ function entries() { // of the zip archive, by its central directory
         }
         if ($name === '' || $name[0] === '/' || strpos($name, "\0") !== false || strpos($name, '\\') !== false || in_array('..', explode('/', $name), true))
             throw new Refused("The archive has an entry that leads out of it: $name");
-        $all[] = array($name, $e['method'], $e['packed'], $e['size'], $e['offset'], ($e['external'] >> 16) & 0111);
+        $all[] = array($name, $e['method'], $e['packed'], $e['offset'], ($e['external'] >> 16) & 0111);
         $at += 46 + $e['name'] + $e['extra'] + $e['comment'];
     }
     fclose($zip);
@@ -77,24 +77,21 @@ function fread_all($from, $bytes) {
     return $text;
 }
 
-function content($entry, $to, $from = 0) { // writes an entry into a file; a stored one from an offset, as long as there is time
-    list(, $method, $packed, $size, $offset) = $entry;
+function content($entry, $to) { // writes an entry into a file
+    list(, $method, $left, $offset) = $entry;
     $zip = fopen(zipfile(), 'rb');
     fseek($zip, $offset);
     $head = unpack('vname/vextra', substr(fread_all($zip, 30), 26, 4));
-    fseek($zip, $head['name'] + $head['extra'] + ($method === 0 ? $from : 0), SEEK_CUR);
-    $out = fopen($to, $from > 0 ? 'r+b' : 'wb');
-    fseek($out, $from);
-    if ($method === 8) $filter = stream_filter_append($out, 'zlib.inflate', STREAM_FILTER_WRITE);
+    fseek($zip, $head['name'] + $head['extra'], SEEK_CUR);
+    $out = fopen($to, 'wb');
+    if ($method === 8) stream_filter_append($out, 'zlib.inflate', STREAM_FILTER_WRITE);
     elseif ($method !== 0) throw new Refused('The archive is compressed in a way that no parcel is.');
-    for ($left = $packed - ($method === 0 ? $from : 0); $left > 0 && ($method !== 0 || !late()); $left -= strlen($text)) {
+    for (; $left > 0; $left -= strlen($text)) {
         $text = fread_all($zip, min($left, 1 << 18));
         if (fwrite($out, $text) === false) throw new Refused('A file cannot be written: is the disk full?');
     }
     fclose($out);
     fclose($zip);
-    clearstatcache();
-    return $left <= 0 ? $size : filesize($to);
 }
 
 function text($name) {
@@ -142,8 +139,8 @@ function tables_like($db, $prefix) {
 // What lies there already: neither the lander, its archive, nor what hosts put into every folder.
 function others() {
     global $here, $made;
-    return array_values(array_diff(scandir($here), array('.', '..', basename(__FILE__), $made['zip'], basename(staging()), '.aside-' . $made['id'], '.well-known', 'cgi-bin',
-        '.ftpquota', 'error_log')));
+    return array_values(array_diff(preg_grep('/^\.landing-/', scandir($here), PREG_GREP_INVERT), array('.', '..', basename(__FILE__), $made['zip'],
+        '.aside-' . $made['id'], '.well-known', 'cgi-bin', '.ftpquota', 'error_log')));
 }
 
 function check($asked) { // what the host is, each with whether it will do
@@ -183,11 +180,13 @@ function begin($asked) {
     $m = manifest();
     if ($m['database'] && empty($asked['name'])) throw new Refused('Name the database.');
     foreach (check($asked) as $each) if (!$each['good']) throw new Refused("$each[what]: $each[observed]; $each[remedy].");
+    foreach (preg_grep('/^\.landing-/', scandir($GLOBALS['here'])) as $left) // of another lander, whom nobody comes back to
+        if ($left !== basename(staging())) remove($GLOBALS['here'] . "/$left");
     $url = rtrim($asked['url'], '/');
     if (!preg_match('~^https?://[^/?#\s]+(/[^?#\s]*)?$~', $url)) throw new Refused('The address is written as https://orchard.example');
-    keep(array('step' => 'unpack', 'at' => 0, 'bytes' => 0, 'host' => $asked['host'], 'name' => $asked['name'], 'user' => $asked['user'],
-        'password' => $asked['password'], 'url' => $url, 'aside' => !empty($asked['aside']), 'of' => count(entries()), 'moved' => array(),
-        'renamed' => array(), 'landed' => array()));
+    keep(array('step' => 'unpack', 'at' => 0, 'host' => $asked['host'], 'name' => $asked['name'], 'user' => $asked['user'],
+        'password' => $asked['password'], 'url' => $url, 'aside' => !empty($asked['aside']), 'of' => count(entries()), 'moved' => array(), 'end' => ';',
+        'renamed' => array(), 'landed' => array(), 'left' => array()));
 }
 
 function unpack_slice($state) {
@@ -201,14 +200,12 @@ function unpack_slice($state) {
             if (!is_dir($to)) mkdir($to, 0755, true);
         } elseif ($entry[0] !== 'parcel.json' && $entry[0] !== 'SHA256SUMS') {
             if (!is_dir(dirname($to))) mkdir(dirname($to), 0755, true);
-            $state['bytes'] = content($entry, $to, $entry[1] === 0 ? $state['bytes'] : 0);
-            if ($state['bytes'] < $entry[3]) break;
+            content($entry, $to);
             if (!isset($sums[$entry[0]]) || hash_file('sha256', $to) !== $sums[$entry[0]])
                 throw new Refused("$entry[0] is not what it was when it was packed: upload the archive again, in binary mode.");
-            chmod($to, 0644 | $entry[5]);
+            chmod($to, 0644 | $entry[4]);
         }
         $state['at']++;
-        $state['bytes'] = 0;
     }
     if ($state['at'] < count($all)) return $state;
     return array('step' => is_file(staging() . '/database.sql') ? 'load' : 'place', 'at' => 0) + $state;
@@ -221,7 +218,8 @@ function load_slice($state) {
     if (!empty($state['open'])) { // the last slice did not end
         drop_loaded($db, $state);
         $state['at'] = 0;
-        $state['landed'] = array();
+        $state['end'] = ';';
+        $state['landed'] = $state['left'] = array();
     } elseif ($state['at'] === 0) {
         foreach (array_keys(tables_like($db, $m['prefix'])) as $table) { // the check has seen that they may be kept aside
             $to = substr('aside_' . substr($GLOBALS['made']['id'], 0, 6) . '_' . $table, 0, 64);
@@ -230,15 +228,22 @@ function load_slice($state) {
             said($db, 'RENAME TABLE ' . name_of($table) . ' TO ' . name_of($to));
         }
     }
+    if (!isset($state['before'])) $state['before'] = array_keys(tables_like($db, ''));
     $state['open'] = true;
     keep($state);
     foreach (array("SET SQL_MODE='NO_AUTO_VALUE_ON_ZERO'", 'SET FOREIGN_KEY_CHECKS=0') as $statement) said($db, $statement);
     $from = fopen(staging() . '/database.sql', 'rb');
     fseek($from, $state['at']);
     $rewriter = new Rewriter($m['url'], $state['url'], $m['folder'], $GLOBALS['here']);
-    while (!late() && ($statement = statement($from)) !== null) {
+    while (!late() && ($statement = statement($from, $state['end'])) !== null) {
         if (strncmp($statement, 'INSERT', 6) === 0) $statement = $rewriter->statement($statement);
-        if (preg_match('/^CREATE TABLE `((?:[^`]|``)+)`/', $statement, $found)) $state['landed'][] = str_replace('``', '`', $found[1]);
+        $made = made_by($statement);
+        if ($made && in_array($made[0], array('TABLE', 'VIEW'), true)) { // noted first: what was there before is never dropped for it
+            if (in_array($made[1], $state['before'], true))
+                throw new Refused("The database has $made[1] already, which the site has, too: choose another database, or go back and rename it.");
+            $state['landed'][] = $made;
+            keep($state);
+        }
         for ($again = 0; $db->query($statement) === false; $again++) {
             if ($again < 5 && preg_match("/Unknown collation: '(\w+)'/", $db->error, $found)) { // of a newer server
                 $statement = str_replace($found[1], 'utf8mb4_unicode_ci', $statement);
@@ -246,10 +251,12 @@ function load_slice($state) {
             }
             if (preg_match('/^CREATE .*\b(VIEW|TRIGGER|PROCEDURE|FUNCTION|EVENT)\b/i', substr($statement, 0, 300), $found)) { // hosts allow few of them
                 $state['left'][] = strtolower($found[1]) . ": $db->error";
+                $made = null;
                 break;
             }
             throw new Refused("The database says: $db->error. It was asked: " . substr($statement, 0, 200));
         }
+        if ($made && !in_array($made[0], array('TABLE', 'VIEW'), true)) $state['landed'][] = $made;
         $state['at'] = ftell($from);
     }
     if (ftell($from) >= filesize(staging() . '/database.sql')) $state = array('step' => 'place', 'at' => 0) + $state;
@@ -257,22 +264,27 @@ function load_slice($state) {
     return $state;
 }
 
-function drop_loaded($db, $state) {
-    said($db, 'SET FOREIGN_KEY_CHECKS=0');
-    foreach ($state['landed'] as $table) said($db, 'DROP TABLE IF EXISTS ' . name_of($table));
+// made_by is what a statement makes that has to be dropped by itself: its kind and its name.
+function made_by($statement) {
+    if (!preg_match('/^CREATE\s[^`]*?\b(TABLE|VIEW|PROCEDURE|FUNCTION|EVENT)\s+`((?:[^`]|``)+)`/i', substr($statement, 0, 400), $found)) return null;
+    return array(strtoupper($found[1]), str_replace('``', '`', $found[2]));
 }
 
-function statement($from) { // the next one of a dump as Vessik writes them
+function drop_loaded($db, $state) {
+    said($db, 'SET FOREIGN_KEY_CHECKS=0');
+    foreach ($state['landed'] as $made) said($db, "DROP $made[0] IF EXISTS " . name_of($made[1]));
+}
+
+function statement($from, &$end) { // the next one of a dump as Vessik writes them: its end is the end of a line
     for ($text = ''; ($line = fgets($from)) !== false;) {
         if ($text === '' && rtrim($line) === '') continue;
         if ($text === '' && strncmp($line, 'DELIMITER ', 10) === 0) {
             $end = trim(substr($line, 10));
-            while ($end !== ';' && ($line = fgets($from)) !== false && rtrim($line) !== $end) $text .= $line;
-            if ($end !== ';') return rtrim($text);
             continue;
         }
         $text .= $line;
-        if (substr($line, -2) === ";\n") return substr($text, 0, -2);
+        $line = rtrim($line, "\r\n");
+        if (substr($line, -strlen($end)) === $end) return substr(rtrim($text, "\r\n"), 0, -strlen($end));
     }
     return trim($text) === '' ? null : $text;
 }
@@ -593,7 +605,7 @@ form.onsubmit = (e) => { e.preventDefault(); tried(async () => {
   let said = await ask('begin'); begun = true; $('work').hidden = false
   while (words[said.step]) { $('step').textContent = words[said.step]; if (said.of) { $('bar').max = said.of; $('bar').value = said.at } else $('bar').removeAttribute('value'); said = await ask('on') }
   form.hidden = true; $('work').hidden = true; $('checks').replaceChildren()
-  $('end').textContent = (said.proof || 'The site has landed, and its front page answers.') + (said.left ? ' Not allowed here: ' + said.left.join('; ') + '.' : '') + (said.kept ? ` What was there is in ${said.kept}. ` : ' ')
+  $('end').textContent = (said.proof || 'The site has landed, and its front page answers.') + (said.left.length ? ' Not allowed here: ' + said.left.join('; ') + '.' : '') + (said.kept ? ` What was there is in ${said.kept}. ` : ' ')
   const a = document.createElement('a'); a.href = said.url; a.textContent = said.url; $('end').append(a, document.createElement('br'))
   button('Remove the lander', 'finish'); button('Go back to what was there', 'back')
 }) }

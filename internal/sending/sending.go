@@ -86,7 +86,7 @@ func (f *Feature) Make(ctx context.Context, name, point string, asked wire.MakeP
 		return nil, err
 	}
 	manifest.LeftOut = content.LeaveOut
-	if content.Dump, err = readdressed(ctx, dumped, content.Dump, &manifest, asked); err != nil {
+	if content.Dump, err = readdressed(dumped, content.Dump, &manifest, asked); err != nil {
 		return nil, err
 	}
 	if err := blank(k, content); err != nil {
@@ -136,36 +136,33 @@ func (f *Feature) fromPoint(ctx context.Context, s site.Site, id string, manifes
 	return opened.Files, opened.Dump, opened.Close, nil
 }
 
-// leftOut are the paths that words and paths stand for.
+// leftOut are the paths that words and paths stand for, as far as they are there; a path that somebody names must be.
 func leftOut(s site.Site, k *cms.Definition, without []string, files safefile.Source) (paths []string, err error) {
+	words := map[string][]string{uploads: k.Layout.Uploads, caches: slices.Concat(k.Layout.Caches, k.Stencil.LeaveOut)}
 	for _, each := range without {
-		named, remedy := []string{filepath.Clean(each)}, "name uploads, caches, or a path in the site's folder"
-		switch each {
-		case uploads:
-			named = k.Layout.Uploads
-		case caches:
-			named = slices.Concat(k.Layout.Caches, k.Stencil.LeaveOut)
+		named, word := words[each]
+		if !word {
+			named = []string{filepath.Clean(each)}
 		}
-		if len(named) == 0 {
+		there := slices.DeleteFunc(slices.Clone(named), func(path string) bool {
+			return !slices.ContainsFunc(files.All, func(e safefile.Entry) bool { return e.Path == path })
+		})
+		switch {
+		case word && len(named) == 0:
 			return nil, site.Problems{{Site: s.Name, Field: "without", Message: k.Title + " does not tell where its " + each + " are",
 				Remedy: "name the path"}}
+		case !word && len(there) == 0:
+			return nil, site.Problems{{Site: s.Name, Field: "without", Message: fmt.Sprintf("%q is not in the site's folder", each),
+				Remedy: "name uploads, caches, or a path in the site's folder"}}
 		}
-		for _, path := range named {
-			there := slices.ContainsFunc(files.All, func(e safefile.Entry) bool { return e.Path == path })
-			if !there && len(named) == 1 && path == filepath.Clean(each) {
-				return nil, site.Problems{{Site: s.Name, Field: "without", Message: fmt.Sprintf("%q is not in the site's folder", each),
-					Remedy: remedy}}
-			}
-			if there && !slices.Contains(paths, path) {
-				paths = append(paths, path)
-			}
-		}
+		paths = append(paths, there...)
 	}
-	return paths, nil
+	slices.Sort(paths)
+	return slices.Compact(paths), nil
 }
 
 // readdressed returns the file of the dump that is packed: with the address that is asked for. It is empty where none is to be packed.
-func readdressed(ctx context.Context, from, to string, manifest *wire.Parcel, asked wire.MakeParcel) (dump string, err error) {
+func readdressed(from, to string, manifest *wire.Parcel, asked wire.MakeParcel) (dump string, err error) {
 	address := strings.TrimSuffix(asked.For, "/")
 	if address != "" {
 		parsed, err := url.Parse(address)
@@ -197,8 +194,7 @@ func readdressed(ctx context.Context, from, to string, manifest *wire.Parcel, as
 	if err != nil {
 		return "", err
 	}
-	err = cms.Readdress(ctx, source, target, rewriter)
-	if err = errors.Join(err, target.Close()); err != nil {
+	if err := errors.Join(rewriter.Dump(target, source), target.Close()); err != nil {
 		return "", err
 	}
 	manifest.URL = address

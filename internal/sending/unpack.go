@@ -77,36 +77,19 @@ func (f *Feature) replace(ctx context.Context, w *operation.Part, s site.Site, p
 	if err != nil {
 		return err
 	}
-	master := m.Master(s.Name)
-	if master != nil {
-		master.Hold()
-	}
-	if err := w.Note(change.Replaced); err != nil {
-		return err
-	}
-	if opened.Dump != "" {
-		tally, err := f.Changer.RefillFrom(ctx, s, opened.Dump, cms.Place{URL: said.URL, Folder: said.Folder}, said.Prefix)
-		if err != nil {
+	brought := change.Content{Files: files, LeaveOut: said.LeftOut, Dump: opened.Dump,
+		From: cms.Place{URL: said.URL, Folder: said.Folder}, Prefix: said.Prefix}
+	return f.Changer.PutContent(ctx, w, s, brought, func() error {
+		if err := m.Registry.Edit(ctx, s.Name, func(s *site.Site) error {
+			if s.CMS = said.CMS; opened.Dump != "" { // its users are the parcel's
+				s.HeldHash, s.AdminHash = s.AdminHash, ""
+			}
+			return nil
+		}); err != nil {
 			return err
 		}
-		operation.Learn(w, func(p *plan.Change) { p.Rewritten = &tally })
-	}
-	if _, err := safefile.Match(ctx, files, s.Folder, append(change.Keep(s), said.LeftOut...)...); err != nil {
-		return err
-	}
-	if err := m.Registry.Edit(ctx, s.Name, func(s *site.Site) error {
-		if s.CMS = said.CMS; opened.Dump != "" { // its users are the parcel's
-			s.HeldHash, s.AdminHash = s.AdminHash, ""
-		}
-		return nil
-	}); err != nil {
-		return err
-	}
-	facts := m.CMSFacts(s)
-	if err := errors.Join(k.DrawConfiguration(s.Folder, facts), k.ClearCaches(s.Folder)); err != nil || master == nil {
-		return err
-	}
-	return master.Release()
+		return k.DrawConfiguration(s.Folder, m.CMSFacts(s))
+	})
 }
 
 // Unpack puts a parcel in the place of a site's files and database; a restore point is taken first. Name, domain, stack and settings stay.

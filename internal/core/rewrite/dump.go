@@ -206,7 +206,7 @@ func (r *Rewriter) Dump(to io.Writer, from io.Reader) error {
 			}
 		}()
 	}
-	go r.portions(from, waiting, ordered)
+	go r.another().portions(from, waiting, ordered) // what has been counted is joined to r meanwhile
 	var fault error
 	for p := range ordered { // also after a fault: whoever reads must come to an end
 		<-p.done
