@@ -43,12 +43,7 @@ func Account(name string, folders ...string) (*syscall.Credential, error) {
 	found, err := user.Lookup(name)
 	var unknown user.UnknownUserError
 	if errors.As(err, &unknown) {
-		out, failed := exec.Command("useradd", "--system", "--user-group", "--no-create-home", "--home-dir", "/nonexistent", "--shell",
-			"/usr/sbin/nologin", name).CombinedOutput()
-		if found, err = user.Lookup(name); err != nil { // else it is there, whoever made it
-			return nil, fmt.Errorf("make the account %s, which engines run as: %w: %s; make it yourself, or name another with -account", name,
-				failed, out)
-		}
+		found, err = makeAccount(name)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("look up the account %s: %w", name, err)
@@ -64,6 +59,30 @@ func Account(name string, folders ...string) (*syscall.Credential, error) {
 		}
 	}
 	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+}
+
+// makeAccount makes a system account, one service at a time: useradd looks before it locks, and of two at once the second gives the name
+// another number.
+func makeAccount(name string) (*user.User, error) {
+	etc, err := os.Open("/etc")
+	if err != nil {
+		return nil, err
+	}
+	defer etc.Close()
+	if err := syscall.Flock(int(etc.Fd()), syscall.LOCK_EX); err != nil {
+		return nil, err
+	}
+	if found, err := user.Lookup(name); err == nil {
+		return found, nil
+	}
+	out, failed := exec.Command("useradd", "--system", "--user-group", "--no-create-home", "--home-dir", "/nonexistent", "--shell",
+		"/usr/sbin/nologin", name).CombinedOutput()
+	found, err := user.Lookup(name)
+	if err != nil {
+		return nil, fmt.Errorf("make the account %s, which engines run as: %w: %s; make it yourself, or name another with -account", name,
+			failed, out)
+	}
+	return found, nil
 }
 
 // become turns this process into an account, for good: no engine runs as root, and root never writes where a site could have laid

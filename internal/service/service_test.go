@@ -3,9 +3,12 @@ package service
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"sync"
 	"syscall"
 	"testing"
 
@@ -99,6 +102,29 @@ func TestFoldersAreGivenToTheAccount(t *testing.T) {
 		"a filled folder of somebody else is left alone")
 	_, err := Account("root", filepath.Join(dir, "r"))
 	assert.ErrorContains(t, err, "no engine may run as root")
+}
+
+// On a fresh machine, useradd of two services gave the name two numbers, and the first's folders were nobody's.
+func TestServicesThatStartTogetherMakeOneAccount(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root makes accounts")
+	}
+	name := fmt.Sprintf("vessik-%d", os.Getpid())
+	t.Cleanup(func() { assert.NoError(t, exec.Command("userdel", name).Run()) })
+	var made sync.Map
+	var all sync.WaitGroup
+	for range 6 {
+		all.Go(func() {
+			account, err := Account(name)
+			if assert.NoError(t, err) {
+				made.Store(account.Uid, true)
+			}
+		})
+	}
+	all.Wait()
+	count := 0
+	made.Range(func(any, any) bool { count++; return true })
+	assert.Equal(t, 1, count, "one number for one name")
 }
 
 func TestTheDocumentIsJSON(t *testing.T) {
