@@ -180,12 +180,12 @@ type child struct {
 	stopped bool
 }
 
-func startService(home home.Home) (*child, error) {
+func startService(home home.Home, flags ...string) (*child, error) {
 	program, err := os.Executable()
 	if err != nil {
 		return nil, err
 	}
-	s := &child{command: exec.Command(program, "serve", "-home", home.Dir), ended: make(chan struct{})}
+	s := &child{command: exec.Command(program, append([]string{"serve", "-home", home.Dir}, flags...)...), ended: make(chan struct{})}
 	s.command.Env = append(os.Environ(), "VESSIK_ENGINES="+home.Engines)
 	s.command.Stdout, s.command.Stderr = os.Stdout, os.Stderr
 	// Ctrl-C on the terminal is for the demo, which then ends the service; if the demo is killed, the service ends by itself.

@@ -269,6 +269,12 @@ func (c *call) tellSites(ctx context.Context, service *client.Client, requests .
 // makeSites has sites made, and says how they came out.
 func (c *call) makeSites(ctx context.Context, service *client.Client, requests ...client.Request) error {
 	operation, err := service.New(ctx, requests...)
+	return c.showMade(ctx, service, operation, err, requests...)
+}
+
+// showMade follows sites that are made to their end.
+func (c *call) showMade(ctx context.Context, service *client.Client, operation client.Operation, err error,
+	requests ...client.Request) error {
 	watched, err := c.carryOut(ctx, service, operation, err)
 	if err != nil {
 		return err
@@ -290,7 +296,7 @@ func (c *call) makeSites(ctx context.Context, service *client.Client, requests .
 	}
 	table.Flush()
 	for _, s := range sites {
-		if requests[0].Archive != "" && s.Name == site.ASCII(requests[0].Name) && s.CMS.Name == site.ArchiveCMS {
+		if len(requests) > 0 && requests[0].Archive != "" && s.Name == site.ASCII(requests[0].Name) && s.CMS.Name == site.ArchiveCMS {
 			fmt.Fprintf(c.out, "\nIts installer asks for the database: host %s, port %d, name %s, user %s\n", s.Database.Host, s.Database.Port,
 				s.Database.Name, s.Database.User)
 		}

@@ -36,6 +36,7 @@ import (
 	"vessik/internal/load"
 	"vessik/internal/logs"
 	"vessik/internal/mailbox"
+	"vessik/internal/moving"
 	"vessik/internal/operation"
 	"vessik/internal/origin"
 	"vessik/internal/outgoing"
@@ -94,6 +95,7 @@ type Rooms struct {
 	PHPErrors  *phperrors.Feature
 	Helpers    *helpers.Feature
 	Walk       *walk.Feature
+	Moving     *moving.Feature
 	Database   *database.Feature
 	// Own are the process ids of engines that the service runs for itself, by engine.
 	Own func() map[string]int
@@ -148,7 +150,7 @@ func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
 	a.registerSessions(document)
 	for _, routes := range []func(huma.API, *echo.Echo){a.serviceRoutes, a.operationsRoutes, a.sitesRoutes, a.createRoutes, a.enginesRoutes,
 		a.cmsRoutes, a.restackRoutes, a.settingsRoutes, a.trialRoutes, a.renameRoutes, a.loadRoutes, a.restoreRoutes,
-		a.parcelRoutes, a.partsRoutes,
+		a.parcelRoutes, a.movingRoutes, a.partsRoutes,
 		a.uploadsRoutes, a.usersRoutes, a.infoRoutes, a.logsRoutes, a.commandRoutes, a.fleetRoutes, a.hostsRoutes, a.authorityRoutes,
 		a.mailRoutes, a.outgoingRoutes, a.databaseRoutes, a.terminalRoutes, a.phpErrorRoutes,
 		a.helperRoutes, a.walkRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes, a.dumpRoutes} {

@@ -155,7 +155,7 @@ func TestAMalformedRequestNamesItsField(t *testing.T) {
 func TestNoAnswerHasAPlaceForSecrets(t *testing.T) {
 	_, document := (&API{}).Handler()
 	secret := regexp.MustCompile(`(?i)(passw|hash|salt|secret|token|_key)`)
-	asked := []string{"Administrator.password", "Database.password", // of a site, with ?secrets=true
+	asked := []string{"Administrator.password", "AddAccount.password", "Database.password", // of a site, with ?secrets=true
 		"DatabasePage.password",
 		"Lander.secret",        // which was just made, and is kept nowhere
 		"MailAccess.password",  // of a mailbox, which is asked for by a call of its own

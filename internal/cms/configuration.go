@@ -266,12 +266,17 @@ func unquotePHP(literal string) string {
 
 // Recognised tells which definition a folder's CMS is of, and its version where the definition can read it.
 func (k Definitions) Recognised(folder string) (*Definition, string) {
+	return k.Recognise(func(file string) ([]byte, error) { return safefile.ReadFile(folder, file) })
+}
+
+// Recognise is Recognised of a folder whose files are read by somebody.
+func (k Definitions) Recognise(read func(file string) ([]byte, error)) (*Definition, string) {
 	for _, name := range k.Names() {
 		cms := k[name]
 		if cms.Recognise.File == "" {
 			continue
 		}
-		text, err := safefile.ReadFile(folder, cms.Recognise.File)
+		text, err := read(cms.Recognise.File)
 		if err != nil {
 			continue
 		}

@@ -50,9 +50,11 @@ type Definition struct {
 	Parts     []Part            `yaml:"parts"`
 	Bare      string            `yaml:"bare"` // PHP before the CMS is loaded, so that none of its parts is run
 	Checks    []Check           `yaml:"checks"`
-	Host      Host              `yaml:"host"`
-	Upgrade   string            `yaml:"upgrade"` // PHP that brings the database up to the files' version, with the CMS loaded
-	Stencil   Stencil           `yaml:"stencil"`
+	// People is where a database tells of people, and what stands there instead where nobody is to be recognised.
+	People  []People `yaml:"people"`
+	Host    Host     `yaml:"host"`
+	Upgrade string   `yaml:"upgrade"` // PHP that brings the database up to the files' version, with the CMS loaded
+	Stencil Stencil  `yaml:"stencil"`
 
 	// From is where the definition was read: empty for one that Vessik brings.
 	From    string `yaml:"-"`
@@ -234,11 +236,25 @@ type Network struct {
 	Script string `yaml:"script"`
 	Answer string `yaml:"answer"`
 	Sites  string `yaml:"sites"` // query: addresses of the sub-sites, without their scheme
+	// Recognise tells from a configuration that it is a network's, and of which mode: the first pattern that is found in it.
+	Recognise []Mode `yaml:"recognise"`
 	// HandOver is SQL that makes the site's administrator the network's.
 	HandOver    []string `yaml:"hand-over"`
 	Files       []Text   `yaml:"files"`
 	Shared      string   `yaml:"shared"`      // pattern of addresses that are the same below every sub-folder
 	Directories []string `yaml:"directories"` // that want a slash at their end there
+}
+
+// People is a table that tells of people, by its name without the prefix; expressions of SQL stand for what its columns hold.
+type People struct {
+	Table   string            `yaml:"table"`
+	Columns map[string]string `yaml:"columns"`
+}
+
+// Mode is a kind of network, and the pattern by which it is recognised.
+type Mode struct {
+	Mode    string `yaml:"mode"`
+	Pattern string `yaml:"pattern"`
 }
 
 // Check is an address that is asked besides the front page, and what it must answer.

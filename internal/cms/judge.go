@@ -207,6 +207,12 @@ func (j *judge) network(k *Definition) {
 			j.add(fmt.Sprintf("network.modes[%d]", i), "%q is neither folders nor domains", mode)
 		}
 	}
+	for i, known := range k.Network.Recognise {
+		j.pattern(fmt.Sprintf("network.recognise[%d].pattern", i), known.Pattern)
+		if !slices.Contains(k.Network.Modes, known.Mode) {
+			j.add(fmt.Sprintf("network.recognise[%d].mode", i), "%q is none of its modes", known.Mode)
+		}
+	}
 	if len(k.Network.Modes) > 0 && (k.Network.Script == "" || k.Network.Sites == "") {
 		j.add("network", "needs a script, and a query for its sites")
 	}

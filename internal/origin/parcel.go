@@ -15,7 +15,7 @@ import (
 func (g *Origins) parcel() Source {
 	return Source{
 		Inspect: func(o site.Origin) (site.Found, string) {
-			if fault := Unreadable(o.From, false); fault != "" {
+			if fault := Unreadable(o.From, parcel.IsMirror(g.Machine.Home.Dir, o.From)); fault != "" {
 				return site.Found{}, fault
 			}
 			m, err := parcel.Read(o.From)

@@ -43,6 +43,12 @@ func Size(path string) int64 {
 	return info.Size()
 }
 
+// IsThere tells whether a file or folder is there.
+func IsThere(path string) bool {
+	_, err := os.Lstat(path)
+	return err == nil
+}
+
 // Changed is when a file or folder was changed last; zero where there is none.
 func Changed(path string) time.Time {
 	info, err := os.Lstat(path)

@@ -178,8 +178,11 @@ func addDump(pack *archive.Packer, path string) error {
 	})
 }
 
-// Read reads what a parcel says of itself. The error is ErrNone where a file is none.
+// Read reads what a parcel says of itself, also an open one. The error is ErrNone where a file is none.
 func Read(file string) (m wire.Parcel, err error) {
+	if isFolder(file) {
+		return readMirror(file)
+	}
 	name, text, err := archive.Find(file, func(string) bool { return true }) // it stands first
 	var refused *archive.Refused
 	var unread *fs.PathError
@@ -225,6 +228,9 @@ type Opened struct {
 
 // Open unpacks a parcel into a folder that is not there yet. Every checksum is compared.
 func Open(ctx context.Context, file, dir string) (opened Opened, err error) {
+	if isFolder(file) {
+		return openMirror(ctx, file, dir)
+	}
 	m, err := Read(file)
 	if err == nil {
 		err = archive.UnpackWhole(ctx, file, dir, limits(m))

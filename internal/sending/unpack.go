@@ -113,7 +113,7 @@ func (f *Feature) judge(name, file string) (s site.Site, said wire.Parcel, err e
 	problem := func(message, remedy string) error {
 		return site.Problems{{Site: name, Field: "parcel", Message: message, Remedy: remedy}}
 	}
-	if fault := origin.Unreadable(file, false); fault != "" {
+	if fault := origin.Unreadable(file, parcel.IsMirror(f.Changer.Machine.Home.Dir, file)); fault != "" {
 		return s, said, problem(fault, "name a parcel, as vessik parcel makes it")
 	}
 	said, err = parcel.Read(file)

@@ -95,6 +95,19 @@ func become(account *syscall.Credential) error {
 	return unix.Prctl(unix.PR_SET_DUMPABLE, 1, 0, 0, 0)
 }
 
+// BecomeOwner turns this process, where it is root's, into the account that a folder belongs to, for good.
+func BecomeOwner(folder string) error {
+	if os.Geteuid() != 0 {
+		return nil
+	}
+	info, err := os.Stat(folder)
+	if err != nil {
+		return err
+	}
+	of := info.Sys().(*syscall.Stat_t)
+	return become(&syscall.Credential{Uid: of.Uid, Gid: of.Gid})
+}
+
 // give makes a folder with all that leads to it, and lets the account have what was made. A folder that is there already must be
 // the account's, or be empty.
 func give(folder string, uid, gid int) error {

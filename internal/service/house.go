@@ -37,6 +37,7 @@ import (
 	"vessik/internal/load"
 	"vessik/internal/logs"
 	"vessik/internal/mailbox"
+	"vessik/internal/moving"
 	"vessik/internal/operation"
 	"vessik/internal/origin"
 	"vessik/internal/outgoing"
@@ -279,6 +280,7 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, mail *mailbox
 		Outgoing:  &outgoing.Feature{Machine: m, Verifier: verifier, Records: kept, Ledger: ledger},
 		PHPErrors: &phperrors.Feature{Machine: m, Records: kept},
 		Helpers:   &helpers.Feature{Machine: m},
+		Moving:    &moving.Feature{Machine: m, Operations: ops, Records: kept},
 		Walk:      walks}
 	h.rooms.Uploads.Sweep(0) // of a service that ended, before anybody brings something
 	h.rooms.Fleet.Judge = func(requests []site.Request) site.Problems {
@@ -292,7 +294,8 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, mail *mailbox
 	ops.Register(h.rooms.Create.Kind(), h.rooms.Restack.Kind(), h.rooms.Settings.Kind(), h.rooms.Rename.Kind(), h.rooms.Load.Kind(),
 		h.rooms.Sending.Kind(),
 		h.rooms.Parts.Kind(),
-		h.rooms.Trial.Kind(), h.rooms.Stencils.Kind(), h.rooms.Engines.Kind(), h.rooms.Fleet.Kind())
+		h.rooms.Trial.Kind(), h.rooms.Stencils.Kind(), h.rooms.Engines.Kind(), h.rooms.Fleet.Kind(),
+		h.rooms.Moving.Kind())
 }
 
 // applied is who changes sites where a fleet file says so.
@@ -334,6 +337,7 @@ func (h *house) resume(ctx context.Context) error {
 	h.work.Go(h.rooms.PHPErrors.LookAfter)
 	h.work.Go(h.rooms.Helpers.LookAfter)
 	h.work.Go(h.rooms.Restore.LookAfter)
+	h.work.Go(h.rooms.Moving.LookAfter)
 	h.work.Go(h.rooms.Rename.EndForwards)
 	h.work.Go(h.rooms.Engines.NoteUse)
 	h.work.Go(h.rooms.Lifecycle.AwaitInstallers)

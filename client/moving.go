@@ -1,0 +1,63 @@
+package client
+
+import (
+	"context"
+	"net/url"
+
+	"vessik/internal/core/wire"
+)
+
+// What the API says of hosting accounts.
+type (
+	Account    = wire.Account
+	AddAccount = wire.AddAccount
+	HostChecks = wire.HostChecks
+	Fetch      = wire.Fetch
+	Fetched    = wire.Fetched
+	Pull       = wire.Pull
+)
+
+func accountPath(name, more string) string { return "/accounts/" + url.PathEscape(name) + more }
+
+// Accounts are all hosting accounts.
+func (c *Client) Accounts(ctx context.Context) (all []Account, err error) {
+	return all, c.call(ctx, "GET", "/accounts", nil, &all)
+}
+
+// AddAccount adds a hosting account; nothing is asked of the host.
+func (c *Client) AddAccount(ctx context.Context, asked AddAccount) (a Account, err error) {
+	return a, c.call(ctx, "POST", "/accounts", asked, &a)
+}
+
+// DropAccount forgets a hosting account, and what was fetched of it.
+func (c *Client) DropAccount(ctx context.Context, name string) error {
+	return c.call(ctx, "DELETE", accountPath(name, ""), nil, nil)
+}
+
+// UnpinAccount forgets which key the host showed.
+func (c *Client) UnpinAccount(ctx context.Context, name string) error {
+	return c.call(ctx, "DELETE", accountPath(name, "/host-key"), nil, nil)
+}
+
+// CheckAccount looks at a hosting account.
+func (c *Client) CheckAccount(ctx context.Context, name string) (h HostChecks, err error) {
+	return h, c.call(ctx, "POST", accountPath(name, "/check"), nil, &h)
+}
+
+// FetchAccount brings here what differs of the site at a hosting account; the operation goes on after it returns.
+func (c *Client) FetchAccount(ctx context.Context, name string, asked Fetch) (o Operation, err error) {
+	return o, c.call(ctx, "POST", accountPath(name, "/fetch"), asked, &o)
+}
+
+// PullAccount makes what was fetched of an account a site, or puts it in the place of one; the operation goes on after it returns.
+func (c *Client) PullAccount(ctx context.Context, name string, asked Pull) (o Operation, err error) {
+	return o, c.call(ctx, "POST", accountPath(name, "/pull"), asked, &o)
+}
+
+// FetchedBy is what an operation found and carried; nil where it did not get so far.
+func FetchedBy(watched Watched) *Fetched {
+	said := wire.DetailsOf[struct {
+		Result *Fetched `json:"result"`
+	}](watched.Operation)
+	return said.Result
+}

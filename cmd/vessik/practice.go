@@ -1,0 +1,196 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"vessik/client"
+	"vessik/demo"
+	"vessik/internal/home"
+	vessik "vessik/internal/service"
+	"vessik/practice"
+)
+
+var practiceHostCommand = command{name: "practice-host", about: "run a made-up hosting company to practise with",
+	synopsis: "Runs a small made-up hosting company on loopback, in a home of its own (~/vessik-practice, for root " +
+		"/var/lib/vessik-practice): customers " +
+		"sign in by SSH,\nSFTP and FTP with TLS, and have a live site and a staging one of the demo, on real engines. It prints how each is " +
+		"added as a " +
+		"hosting account, and stays until Ctrl-C.\n-fault has it go wrong: slow=BYTES-A-SECOND, cut=BYTES (the line, each time so many " +
+		"went), quota=BYTES, " +
+		"read-only, no-shell.",
+	example: "vessik practice-host -fault slow=200000 -fault no-shell", run: runPracticeHost}
+
+func runPracticeHost(ctx context.Context, c *call) error {
+	var faults list
+	c.flags.Var(&faults, "fault", "what goes wrong: slow=N, cut=N, quota=N, read-only or no-shell; may be given more than once")
+	sshPort := c.flags.Int("ssh-port", 2222, "port of SSH and SFTP")
+	ftpPort := c.flags.Int("ftp-port", 2121, "port of FTP")
+	if err := c.parse(); err != nil {
+		return err
+	}
+	wrong, err := faultsOf(faults)
+	if err != nil {
+		return err
+	}
+	place, flags, err := practicePlace(*c.home)
+	if err != nil {
+		return err
+	}
+	doors, err := practice.OpenDoors(*sshPort, *ftpPort)
+	if err != nil {
+		return fmt.Errorf("%w; choose other ports with -ssh-port and -ftp-port", err)
+	}
+	service, err := startService(place, flags...)
+	if err != nil {
+		return err
+	}
+	defer service.stop()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go func() {
+		<-service.ended
+		cancel()
+	}()
+	*c.home = place.Dir
+	if _, err := c.settledStatus(ctx, 15*time.Minute); err != nil {
+		return errors.Join(service.failed(), err)
+	}
+	api, err := c.client()
+	if err != nil {
+		return err
+	}
+	if err := vessik.BecomeOwner(place.Dir); err != nil {
+		return err
+	}
+	host, err := practice.Open(place.Path("practice"), api, slog.New(slog.NewTextHandler(os.Stderr, nil)))
+	if err != nil {
+		return err
+	}
+	if err := c.rentOut(ctx, host, api, doors); err != nil {
+		return errors.Join(service.failed(), err)
+	}
+	host.Fail(wrong)
+	return errors.Join(host.Serve(ctx, doors), service.failed())
+}
+
+// practicePlace is the host's home, and the flags of its service.
+func practicePlace(dir string) (place home.Home, flags []string, err error) {
+	usual, err := home.Default()
+	if err != nil {
+		return place, nil, err
+	}
+	if dir == "" {
+		base := "/var/lib"
+		if os.Geteuid() != 0 {
+			if base, err = os.UserHomeDir(); err != nil {
+				return place, nil, err
+			}
+		}
+		dir = filepath.Join(base, "vessik-practice")
+	}
+	if place, err = home.New(dir, usual.Engines); err != nil {
+		return place, nil, err
+	}
+	if place.InUse() {
+		return place, nil, fmt.Errorf("%s: %w; stop that one first", place.Dir, home.ErrInUse)
+	}
+	if _, err := os.Stat(place.Path("home.json")); err == nil {
+		return place, nil, nil
+	}
+	for _, name := range []string{"-gateway-port", "-https-port"} { // the usual ones are for the user's own sites
+		free, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return place, nil, err
+		}
+		flags = append(flags, name, strconv.Itoa(free.Addr().(*net.TCPAddr).Port))
+		free.Close()
+	}
+	return place, flags, nil
+}
+
+// rentOut makes the live and the staging sites of the demo at the host, and tells how they are added as accounts.
+func (c *call) rentOut(ctx context.Context, host *practice.Host, api *client.Client, doors practice.Doors) error {
+	plain := false
+	c.json = &plain
+	fleet := demo.Load()
+	shown := fleet.Sites[slices.IndexFunc(fleet.Sites, func(s demo.Site) bool { return s.Name == "orchard-days" })]
+	sites, err := api.Sites(ctx, false)
+	if err != nil {
+		return err
+	}
+	for kind, name := range map[string]string{"live": "orchard-live", "staging": "orchard-staging"} {
+		if slices.ContainsFunc(sites, func(s client.Site) bool { return s.Name == name }) {
+			continue
+		}
+		request := fleet.Request(shown)
+		request.Name, request.Outgoing = name, "open"
+		operation, err := api.New(ctx, request)
+		if err != nil {
+			return err
+		}
+		if _, err := c.follow(ctx, api, operation); err != nil {
+			return err
+		}
+		if sites, err = api.Sites(ctx, true); err != nil {
+			return err
+		}
+		if kind == "live" {
+			if err := demo.Fill(ctx, shown, sites[slices.IndexFunc(sites, func(s client.Site) bool { return s.Name == name })]); err != nil {
+				return err
+			}
+		}
+	}
+	table := tabwriter.NewWriter(c.out, 0, 0, 1, ' ', 0)
+	defer table.Flush()
+	for _, s := range sites {
+		e, err := host.Rent(s, "orchard", strings.TrimPrefix(s.Name, "orchard-"))
+		if err != nil {
+			return err
+		}
+		tellAccount(table, e, doors)
+	}
+	return nil
+}
+
+func tellAccount(out io.Writer, e practice.Environment, doors practice.Doors) {
+	fmt.Fprintf(out, "\n%s site at %s\n  VESSIK_HOST_PASSWORD=%s vessik hosting add %s -at sftp://%s@%s/ -url %s\n  or by FTP with TLS: "+
+		"-at ftps://%s@%s/\n",
+		e.Kind, e.URL, e.Password, e.User, e.User, doors.SSH.Addr(), strings.TrimSuffix(e.URL, "/"), e.User, doors.FTP.Addr())
+}
+
+// faultsOf reads what is to go wrong.
+func faultsOf(words []string) (f practice.Faults, err error) {
+	for _, word := range words {
+		name, value, given := strings.Cut(word, "=")
+		number, notNumber := strconv.ParseInt(value, 10, 64)
+		switch {
+		case name == "read-only" && !given:
+			f.ReadOnly = true
+		case name == "no-shell" && !given:
+			f.NoShell = true
+		case notNumber != nil || number <= 0:
+			return f, usageError{fmt.Sprintf("-fault: %q is none; it is slow=N, cut=N, quota=N, read-only or no-shell", word)}
+		case name == "slow":
+			f.BytesPerSecond = number
+		case name == "cut":
+			f.CutAfter, f.Cuts = number, 1<<30
+		case name == "quota":
+			f.Quota = number
+		default:
+			return f, usageError{fmt.Sprintf("-fault: %q is none; it is slow=N, cut=N, quota=N, read-only or no-shell", word)}
+		}
+	}
+	return f, nil
+}

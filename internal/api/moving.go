@@ -1,0 +1,76 @@
+package api
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/labstack/echo/v4"
+
+	"vessik/internal/core/plan"
+	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
+)
+
+// AccountPath names a hosting account.
+type AccountPath struct {
+	Name string `path:"name"`
+}
+
+// movingRoutes are hosting accounts, and what comes of them and goes to them.
+func (a *API) movingRoutes(api huma.API, _ *echo.Echo) {
+	register(api, "GET", "/accounts", "list-accounts", "All hosting accounts",
+		func(ctx context.Context, _ *empty) (*body[[]wire.Account], error) {
+			all, err := a.Moving.Accounts(ctx)
+			return &body[[]wire.Account]{all}, asProblem(err)
+		})
+	register(api, "POST", "/accounts", "add-account", "Add a hosting account; nothing is asked of the host",
+		func(ctx context.Context, in *body[wire.AddAccount]) (*body[wire.Account], error) {
+			added, err := a.Moving.Add(ctx, in.Body)
+			return &body[wire.Account]{added}, asProblem(err)
+		})
+	register(api, "DELETE", "/accounts/{name}", "drop-account", "Forget a hosting account, and what was fetched of it; what is at the " +
+		"host stays",
+		func(ctx context.Context, in *AccountPath) (*struct{}, error) {
+			return nil, asProblem(a.Moving.Drop(ctx, in.Name))
+		})
+	register(api, "DELETE", "/accounts/{name}/host-key", "unpin-account", "Forget which key the host showed: the next one is pinned",
+		func(ctx context.Context, in *AccountPath) (*struct{}, error) {
+			return nil, asProblem(a.Moving.Unpin(ctx, in.Name))
+		})
+	register(api, "POST", "/accounts/{name}/check", "check-account", "Look at a hosting account, from the first connection to its database",
+		func(ctx context.Context, in *AccountPath) (*body[wire.HostChecks], error) {
+			found, err := a.Moving.Check(ctx, in.Name)
+			return &body[wire.HostChecks]{found}, asProblem(err)
+		})
+	register(api, "POST", "/accounts/{name}/fetch", "fetch-account", "Bring here what differs of the site at a hosting account",
+		func(ctx context.Context, in *struct {
+			AccountPath
+			Body wire.Fetch
+		}) (*body[wire.Operation], error) {
+			operation, err := a.Moving.Begin(ctx, in.Name, in.Body)
+			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
+		}, accepted)
+	register(api, "POST", "/accounts/{name}/pull", "pull-account", "Make what was fetched of a hosting account a site, or put it in the " +
+		"place of one",
+		func(ctx context.Context, in *struct {
+			AccountPath
+			Who
+			Body wire.Pull
+		}) (*body[wire.Operation], error) {
+			operation, err := a.pull(ctx, in.Name, in.Body, in.Who.name())
+			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
+		}, accepted)
+}
+
+// pull makes what was fetched a new site, or unpacks it over one.
+func (a *API) pull(ctx context.Context, account string, asked wire.Pull, who string) (plan.Operation, error) {
+	from, err := a.Moving.Fetched(ctx, account)
+	if err != nil {
+		return plan.Operation{}, err
+	}
+	if _, there := a.Machine.Registry.Site(site.ASCII(asked.Site)); there {
+		return a.Sending.Unpack(ctx, site.ASCII(asked.Site), wire.Unpack{Parcel: from, Stay: asked.Stay}, who)
+	}
+	return a.Create.New(ctx, []site.Request{{Name: asked.Site, Domain: asked.Domain, Parcel: from, PHP: asked.PHP, Web: asked.Web,
+		Database: asked.DatabaseVer}})
+}

@@ -1,0 +1,65 @@
+package cms
+
+import (
+	"html"
+	"strings"
+
+	"vessik/internal/core/site"
+)
+
+// Elsewhere is a site of the CMS that is somewhere else, whose database is asked by whoever can.
+type Elsewhere struct {
+	*Definition
+	Prefix string
+	Ask    func(statement string) (rows [][]string, err error)
+}
+
+func (e Elsewhere) ask(query string) ([][]string, error) {
+	if query == "" {
+		return nil, nil
+	}
+	statement, err := e.write(query, Facts{Prefix: e.Prefix})
+	if err != nil {
+		return nil, err
+	}
+	return e.Ask(statement)
+}
+
+// Title is the title that the site has; empty where the definition does not say how it is found.
+func (e Elsewhere) Title() (string, error) {
+	rows, err := e.ask(e.Content.Title)
+	if err != nil || len(rows) == 0 || len(rows[0]) == 0 {
+		return "", err
+	}
+	if e.Content.TitleHTML {
+		return html.UnescapeString(rows[0][0]), nil
+	}
+	return rows[0][0], nil
+}
+
+// IsNetwork tells from a configuration which mode of a network it is of; empty for none.
+func (k *Definition) IsNetwork(configuration []byte) string {
+	for _, known := range k.Network.Recognise {
+		if k.regexps[known.Pattern].Match(configuration) {
+			return known.Mode
+		}
+	}
+	return ""
+}
+
+// SubSites are the names of a network's sub-sites, whose base address is url.
+func (e Elsewhere) SubSites(mode, url string) (names []string, err error) {
+	rows, err := e.ask(e.Definition.Network.Sites)
+	_, base, _ := strings.Cut(url, "://")
+	for _, row := range rows {
+		address := strings.Trim(row[0], "/")
+		name, found := strings.CutPrefix(address, base+"/")
+		if mode == site.NetworkDomains {
+			name, found = strings.CutSuffix(address, "."+base)
+		}
+		if found && !strings.ContainsAny(name, "/.") {
+			names = append(names, name)
+		}
+	}
+	return names, err
+}

@@ -1,0 +1,322 @@
+package test
+
+import (
+	"context"
+	"io/fs"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vessik/client"
+	"vessik/practice"
+)
+
+// hosted is a practice host that serves sites of a service, and where its customers come in.
+type hosted struct {
+	*practice.Host
+	doors practice.Doors
+	end   func()
+}
+
+// practiceHost lets customers in until the test ends.
+func practiceHost(t testing.TB, s *service, dir string) *hosted {
+	t.Helper()
+	host, err := practice.Open(dir, s.Client, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	doors, err := practice.OpenDoors(0, 0)
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() { ended <- host.Serve(ctx, doors) }()
+	h := &hosted{Host: host, doors: doors, end: func() {
+		cancel()
+		assert.NoError(t, <-ended)
+		ended <- nil
+	}}
+	t.Cleanup(h.end)
+	return h
+}
+
+// account adds a site of the host as a hosting account.
+func (h *hosted) account(t testing.TB, s *service, account, name, scheme string) practice.Environment {
+	t.Helper()
+	e, err := h.Rent(s.site(t, name), "orchard", "live")
+	require.NoError(t, err)
+	door := map[string]string{"sftp": h.doors.SSH.Addr().String(), "ftps": h.doors.FTP.Addr().String()}[scheme]
+	_, err = s.AddAccount(ctx, client.AddAccount{Name: account, At: scheme + "://" + e.User + "@" + door + "/",
+		URL:      strings.TrimSuffix(e.URL, "/"),
+		Password: e.Password})
+	require.NoError(t, err)
+	return e
+}
+
+// noHelper looks for what Vessik lays at a host.
+func noHelper(t testing.TB, folder string) {
+	t.Helper()
+	left, err := filepath.Glob(filepath.Join(folder, "move-*"))
+	require.NoError(t, err)
+	assert.Empty(t, left, "nothing of ours stays at the host")
+}
+
+// sameFiles compares what a site has with what the host has, but for its configuration and what runs write.
+func sameFiles(t testing.TB, there, here string) {
+	t.Helper()
+	read := func(folder string) map[string]string {
+		all := map[string]string{}
+		require.NoError(t, filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || !d.Type().IsRegular() || d.Name() == "wp-config.php" {
+				return err
+			}
+			text, err := os.ReadFile(path)
+			name, _ := filepath.Rel(folder, path)
+			all[name] = string(text)
+			return err
+		}))
+		return all
+	}
+	want, got := read(there), read(here)
+	for name, text := range want {
+		if got[name] != text {
+			t.Errorf("%s is %d bytes here, and %d at the host", name, len(got[name]), len(text))
+		}
+		delete(got, name)
+	}
+	for name := range got {
+		t.Errorf("%s is here, and not at the host", name)
+	}
+}
+
+// A site comes from a host: new, and again with what differs alone; with its content under the new address, and no secret of the host's.
+func TestASiteIsPulledFromAHost(t *testing.T) {
+	t.Parallel()
+	s := start(t, newHome(t))
+	requirePassed(t, s.newSites(t, "orchard-live"))
+	defer s.retire(t, "orchard-live")
+	live := s.secrets(t, "orchard-live")
+	inPHP := func(name, code string) string {
+		out, errs, status := run(t, "run", name, "-home", s.home, "--", "php", "-r", "require 'wp-load.php'; "+code)
+		require.Zero(t, status, errs)
+		return out
+	}
+	inPHP("orchard-live", `wp_insert_post(['post_title' => 'Apple week', 'post_status' => 'publish',
+			'post_content' => '<a href="'.home_url('/press/').'">press</a>']);
+		wp_create_user('ines', 'the-gate-is-open-9', 'ines@fernhollow.example'); update_option('fernhollow', ['at' => home_url('/hedge/')]);
+		$wpdb->query("CREATE TABLE {$wpdb->prefix}raw (id INT PRIMARY KEY, bytes VARBINARY(20), twice INT AS (id*2))");
+		$wpdb->query("INSERT INTO {$wpdb->prefix}raw (id, bytes) VALUES (4, X'00FF27'), (5, NULL)");`)
+	h := practiceHost(t, s, outside(t))
+	h.account(t, s, "orchard", "orchard-live", "sftp")
+
+	out, errs, code := s.cli("hosting", "check", "orchard")
+	require.Zero(t, code, out+errs)
+	for _, says := range []string{"pinned now", "the user may run commands", "WordPress 6.8", "13 tables", "the helper is gone"} {
+		assert.Contains(t, out, says)
+	}
+	out, errs, code = s.cli("pull", "orchard", "orchard-days", "-dry-run")
+	require.Zero(t, code, errs)
+	assert.Regexp(t, `files that differ here: \d+ new, 0 changed, 0 gone`, out)
+	assert.Contains(t, out, "Nothing was carried.")
+	out, errs, code = s.cli("pull", "orchard", "orchard-days")
+	require.Zero(t, code, out+errs)
+	defer s.retire(t, "orchard-days")
+	noHelper(t, live.Folder)
+	here := s.site(t, "orchard-days")
+	assert.Equal(t, "Orchard Live", here.Title)
+	assert.Equal(t, here.URL+"press/", inPHP("orchard-days", `preg_match('~href="([^"]+)"~', get_posts(['title' => 'Apple week'])[0]->post_content, $m);
+		echo $m[1];`))
+	assert.Equal(t, here.URL+"hedge/ 00FF27 8 ines@fernhollow.example", inPHP("orchard-days",
+		`$o = get_option('fernhollow'); echo $o['at'], ' ',
+		$wpdb->get_var("SELECT CONCAT(HEX(bytes), ' ', twice) FROM {$wpdb->prefix}raw WHERE id=4"), ' ', get_user_by('login', 'ines')->user_email;`))
+	sameFiles(t, live.Folder, here.Folder)
+	assert.Empty(t, holding(t, filepath.Join(s.home, "hosting"), live.Database.Password), "the host's password stays there")
+
+	// What differs alone is carried; what was done here stays in a restore point.
+	require.NoError(t, os.WriteFile(filepath.Join(live.Folder, "wp-content/apple.txt"), []byte("an apple"), 0o644))
+	require.NoError(t, os.Remove(filepath.Join(live.Folder, "readme.html")))
+	require.NoError(t, os.Chtimes(filepath.Join(live.Folder, "index.php"), time.Now(), time.Now())) // and is the same
+	inPHP("orchard-days", `update_option('blogdescription', 'done here');`)
+	before := h.Carried()
+	out, errs, code = s.cli("pull", "orchard", "orchard-days", "-mask", "people")
+	require.Zero(t, code, out+errs)
+	assert.Contains(t, out, "1 new, 0 changed, 1 gone")
+	assert.Less(t, h.Carried()-before, int64(2<<20), "next to nothing went over the line")
+	sameFiles(t, live.Folder, here.Folder)
+	assert.NotContains(t, inPHP("orchard-days", `echo get_option('blogdescription'), get_user_by('login', 'ines')->user_email;`), "ines@")
+	assert.NotContains(t, inPHP("orchard-days", `echo get_option('blogdescription');`), "done here")
+	out, errs, code = s.cli("restore", "orchard-days", "-back", pointsOf(t, s, "orchard-days")[0].ID)
+	require.Zero(t, code, out+errs)
+	assert.Equal(t, "done here", inPHP("orchard-days", `echo get_option('blogdescription');`))
+}
+
+// holding lists the files in a folder that have a text in them.
+func holding(t testing.TB, folder, text string) (found []string) {
+	t.Helper()
+	require.NoError(t, filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		content, err := os.ReadFile(path)
+		if strings.Contains(string(content), text) {
+			found = append(found, path)
+		}
+		return err
+	}))
+	return found
+}
+
+// A host's line is cut again and again, and what has come is not carried again; by FTP with TLS as by SFTP. The service is killed in the
+// middle: its helper is gone from the host soon after the next start, and the rest comes then.
+func TestALineToAHostIsCut(t *testing.T) {
+	t.Parallel()
+	s := start(t, newHome(t))
+	requirePassed(t, s.newSites(t, "orchard-live"))
+	live := s.site(t, "orchard-live")
+	h := practiceHost(t, s, outside(t))
+	h.account(t, s, "orchard", "orchard-live", "sftp")
+	h.account(t, s, "orchard-ftp", "orchard-live", "ftps")
+	h.Fail(practice.Faults{CutAfter: 3 << 20, Cuts: 15})
+	out, errs, code := s.cli("pull", "orchard", "orchard-days")
+	require.Zero(t, code, out+errs)
+	assert.Contains(t, errs, "the line was cut")
+	sameFiles(t, live.Folder, s.site(t, "orchard-days").Folder)
+	noHelper(t, live.Folder)
+
+	h.Fail(practice.Faults{CutAfter: 8 << 20, Cuts: 4})
+	out, errs, code = s.cli("pull", "orchard-ftp", "orchard-days")
+	require.Zero(t, code, out+errs)
+	sameFiles(t, live.Folder, s.site(t, "orchard-days").Folder)
+	noHelper(t, live.Folder)
+
+	// Killed while it fetches.
+	h.Fail(practice.Faults{BytesPerSecond: 4 << 20})
+	require.NoError(t, s.DropAccount(ctx, "orchard-ftp"))
+	require.NoError(t, s.DropAccount(ctx, "orchard"))
+	h.account(t, s, "orchard", "orchard-live", "sftp")
+	operation, err := s.FetchAccount(ctx, "orchard", client.Fetch{})
+	require.NoError(t, err)
+	come := func() int {
+		found, _ := filepath.Glob(filepath.Join(s.home, "hosting/orchard/incoming/wp-admin/*.php"))
+		return len(found)
+	}
+	require.Eventually(t, func() bool { return come() > 5 }, 30*time.Second, 10*time.Millisecond)
+	s.kill()
+	left, err := filepath.Glob(filepath.Join(live.Folder, "move-*.php"))
+	require.NoError(t, err)
+	require.NotEmpty(t, left, "so that there is something to be removed")
+	h.end()
+	again := launch(t, s.home)
+	defer again.stop()
+	practiceHostAt(t, again, h)
+	require.Eventually(t, func() bool {
+		all, err := again.Accounts(ctx)
+		return err == nil && len(all) == 1 && all[0].Leftover == ""
+	}, 60*time.Second, 200*time.Millisecond)
+	noHelper(t, live.Folder)
+	told := again.watch(t, operation)
+	assert.Contains(t, told.Sites[0].Problem, "fetch it again")
+	assert.Positive(t, come(), "what has come is kept")
+	out, errs, code = again.cli("pull", "orchard", "orchard-days")
+	require.Zero(t, code, out+errs)
+	sameFiles(t, live.Folder, again.site(t, "orchard-days").Folder)
+}
+
+// practiceHostAt opens a host anew at the doors it had.
+func practiceHostAt(t testing.TB, s *service, h *hosted) *hosted {
+	t.Helper()
+	host, err := practice.Open(h.Dir, s.Client, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	doors, err := practice.OpenDoors(portOf(t, h.doors.SSH.Addr().String()), portOf(t, h.doors.FTP.Addr().String()))
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() { ended <- host.Serve(ctx, doors) }()
+	t.Cleanup(func() {
+		cancel()
+		assert.NoError(t, <-ended)
+	})
+	return &hosted{Host: host, doors: doors}
+}
+
+// What is amiss at a host is told one by one, with what to do; a host that is another one than before is not spoken to.
+func TestWhatIsAmissAtAHostIsTold(t *testing.T) {
+	t.Parallel()
+	s := start(t, newHome(t))
+	requirePassed(t, s.made(t, client.Request{Name: "moss-live", CMS: "empty"}))
+	defer s.retire(t, "moss-live")
+	live, dir := s.site(t, "moss-live"), outside(t)
+	h := practiceHost(t, s, dir)
+	e := h.account(t, s, "moss", "moss-live", "sftp")
+	at := "sftp://moss-live@" + h.doors.SSH.Addr().String() + "/"
+	for name, added := range map[string]client.AddAccount{
+		"wrong-password": {At: at, URL: strings.TrimSuffix(e.URL, "/"), Password: "guessed-it-9"},
+		"wrong-address":  {At: at, URL: "http://127.0.0.1:1", Password: e.Password},
+		"nobody-there":   {At: "sftp://moss-live@127.0.0.1:1/", URL: strings.TrimSuffix(e.URL, "/"), Password: e.Password},
+		"wrong-folder":   {At: at + "nowhere", URL: strings.TrimSuffix(e.URL, "/"), Password: e.Password}} {
+		added.Name = name
+		_, err := s.AddAccount(ctx, added)
+		require.NoError(t, err)
+	}
+	for name, says := range map[string]string{"wrong-password": `fail\s+the user is let in`,
+		"wrong-address": `fail\s+the address shows the folder`,
+		"nobody-there":  `fail\s+the host is reached`, "wrong-folder": `fail\s+the folder is there`} {
+		out, _, code := s.cli("hosting", "check", name)
+		assert.Equal(t, 3, code, out)
+		assert.Regexp(t, says, out)
+		assert.Contains(t, out, "→")
+		assert.NotContains(t, out, e.Password)
+		_, errs, code := s.cli("pull", name, "moss")
+		assert.Equal(t, 1, code)
+		assert.NotContains(t, errs, e.Password)
+	}
+	noHelper(t, live.Folder)
+	h.Fail(practice.Faults{ReadOnly: true, NoShell: true})
+	out, _, code := s.cli("hosting", "check", "moss")
+	assert.Equal(t, 3, code)
+	assert.Regexp(t, `fail\s+the folder can be written`, out)
+	assert.Contains(t, out, "none, and none is needed")
+	h.Fail(practice.Faults{})
+
+	// Another host at the same place.
+	h.end()
+	require.NoError(t, os.Remove(filepath.Join(dir, "host.key")))
+	practiceHostAt(t, s, h)
+	out, _, code = s.cli("hosting", "check", "moss")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, out, "shows another key than before")
+	_, errs, code := s.cli("pull", "moss", "moss")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "vessik hosting unpin moss")
+	out, errs, code = s.cli("hosting", "unpin", "moss")
+	require.Zero(t, code, out+errs)
+	out, _, code = s.cli("hosting", "check", "moss")
+	assert.Zero(t, code, out)
+	for arguments, says := range map[string]string{
+		"hosting add Moss -at x -url y": "-at: \"x\" is not sftp://",
+		"hosting check nobody":          "there is no hosting account",
+		"hosting add moss-two -at sftp://a@b/ -url https://b.example -like nobody": "there is no account \"nobody\"",
+		"pull moss moss -mask all": "-mask: \"all\" is not people",
+	} {
+		out, errs, code := s.cli(strings.Fields(arguments)...)
+		assert.NotZero(t, code, out)
+		assert.Contains(t, errs, says)
+	}
+	out, errs, code = s.cli("hosting", "drop", "moss")
+	require.Zero(t, code, out+errs)
+	assert.NoDirExists(t, filepath.Join(s.home, "hosting/moss"))
+}
+
+func portOf(t testing.TB, address string) int {
+	t.Helper()
+	_, port, err := net.SplitHostPort(address)
+	require.NoError(t, err)
+	number, err := strconv.Atoi(port)
+	require.NoError(t, err)
+	return number
+}
