@@ -38,7 +38,7 @@ v.id + ": " + v.help + ": " + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160
 }
 
 // consolePages are all pages of the console.
-var consolePages = []string{"/", "/cms", "/shelf", "/engines", "/operations", "/machine", "/defaults", "/mail", "/fleet-file",
+var consolePages = []string{"/", "/cms", "/shelf", "/engines", "/operations", "/machine", "/defaults", "/mail", "/fleet-file", "/hosting",
 	"/sites/fernhollow",
 	"/sites/fernhollow/settings", "/sites/fernhollow/trial", "/sites/fernhollow/info", "/sites/fernhollow/logs", "/sites/fernhollow/parts",
 	"/sites/fernhollow/outgoing", "/sites/fernhollow/errors",

@@ -48,7 +48,7 @@ func doing(kind plan.Kind) func(*service, string) (client.Operation, error) {
 }
 
 // attempts are all kinds of operations, those of changes in more than one way.
-func attempts(dump, address, parcel string) []attempt {
+func attempts(dump, address, parcel string, host *hosted) []attempt {
 	memory := func(s *service, name string) (client.Operation, error) {
 		return s.Adjust(ctx, name, client.Settings{PHP: map[string]string{"memory_limit": "200M"}}, false)
 	}
@@ -103,9 +103,23 @@ func attempts(dump, address, parcel string) []attempt {
 				return s.MatchFleet(ctx, "fleet: 1\nsites:\n  - name: "+name+"\n    php: \"8.2\"\n    domain: "+name+
 					"-2.localhost\n    domains: ["+name+"-3.localhost]\n    group: gardens\n    state: stopped\n")
 			}},
-		{title: "fetch", kind: "fetch", leaves: engines, part: engineOf, begin: func(s *service, name string) (client.Operation, error) {
+		{title: "fetch", kind: "fetch", leaves: engines, part: engineOf, ready: func(t *testing.T, s *service, name string) {
+			operation, err := s.FetchEngines(ctx, engineOf(name)) // so that it is there, and is to stay
+			require.NoError(t, err)
+			require.Equal(t, plan.OperationDone, s.watch(t, operation).State)
+		}, begin: func(s *service, name string) (client.Operation, error) {
 			return s.FetchEngines(ctx, engineOf(name))
 		}},
+		{title: "fetch an account", kind: "fetch-account", leaves: engines, part: func(name string) string { return "account " + name },
+			ready: func(t *testing.T, s *service, name string) {
+				if err := s.DropAccount(ctx, name); err != nil {
+					require.ErrorContains(t, err, "there is no hosting account")
+				}
+				host.account(t, s, name, "source", "sftp")
+			},
+			begin: func(s *service, name string) (client.Operation, error) {
+				return s.FetchAccount(ctx, name, client.Fetch{})
+			}},
 	}
 }
 
@@ -186,7 +200,7 @@ func TestEveryStepOfEveryOperationCanBreakOff(t *testing.T) {
 	requirePassed(t, s.made(t, client.Request{Name: "source", CMS: "empty"}))
 	source := plant(t, s, "source")
 	dump := dumpOf(t, source)
-	places := placesOf(t, s, points, attempts(dump, source.URL, parcelOf(t, s, "source")))
+	places := placesOf(t, s, points, attempts(dump, source.URL, parcelOf(t, s, "source"), practiceHost(t, s, outside(t))))
 	t.Logf("%d places", len(places))
 
 	t.Run("fails", func(t *testing.T) {
@@ -211,6 +225,11 @@ func TestEveryStepOfEveryOperationCanBreakOff(t *testing.T) {
 			})
 		}
 	})
+	require.Eventually(t, func() bool {
+		left, _ := filepath.Glob(filepath.Join(source.Folder, "public", "move-*"))
+		return len(left) == 0
+	},
+		time.Minute, 100*time.Millisecond, "nothing of ours stays at a host")
 	consistent(t, s)
 }
 
@@ -294,7 +313,7 @@ func TestAllKindsOfOperationsAtOnceWithoutADataRace(t *testing.T) {
 	meadow(t, s)
 	requirePassed(t, s.made(t, client.Request{Name: "source", CMS: "empty"}))
 	source := plant(t, s, "source")
-	all := attempts(dumpOf(t, source), source.URL, parcelOf(t, s, "source"))
+	all := attempts(dumpOf(t, source), source.URL, parcelOf(t, s, "source"), practiceHost(t, s, outside(t)))
 	requests := []client.Request{}
 	name := func(i int) string { return fmt.Sprintf("kind-%d", i) }
 	for i, a := range all {
@@ -504,10 +523,12 @@ func (p *place) afterwards(t *testing.T, s *service) {
 
 // fetched has the engine of a place be there, and be fetched again.
 func (p *place) fetched(t *testing.T, s *service) {
-	catalogue, err := s.Engines(ctx)
-	require.NoError(t, err)
-	there := slices.ContainsFunc(catalogue.Engines, func(e client.Engine) bool { return e.ID == engineOf(p.site) && e.Present })
-	require.True(t, there, engineOf(p.site))
+	if p.kind == "fetch" {
+		catalogue, err := s.Engines(ctx)
+		require.NoError(t, err)
+		there := slices.ContainsFunc(catalogue.Engines, func(e client.Engine) bool { return e.ID == engineOf(p.site) && e.Present })
+		require.True(t, there, engineOf(p.site))
+	}
 	operation, err := p.begin(s, p.site)
 	require.NoError(t, err)
 	require.Equal(t, plan.OperationDone, s.watch(t, operation).State)

@@ -12,10 +12,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"vessik/client"
+	"vessik/internal/core/plan"
 	"vessik/practice"
 )
 
@@ -129,11 +131,13 @@ func TestASiteIsPulledFromAHost(t *testing.T) {
 	noHelper(t, live.Folder)
 	here := s.site(t, "orchard-days")
 	assert.Equal(t, "Orchard Live", here.Title)
-	assert.Equal(t, here.URL+"press/", inPHP("orchard-days", `preg_match('~href="([^"]+)"~', get_posts(['title' => 'Apple week'])[0]->post_content, $m);
+	assert.Equal(t, here.URL+"press/", inPHP("orchard-days", `
+		preg_match('~href="([^"]+)"~', get_posts(['title' => 'Apple week'])[0]->post_content, $m);
 		echo $m[1];`))
 	assert.Equal(t, here.URL+"hedge/ 00FF27 8 ines@fernhollow.example", inPHP("orchard-days",
 		`$o = get_option('fernhollow'); echo $o['at'], ' ',
-		$wpdb->get_var("SELECT CONCAT(HEX(bytes), ' ', twice) FROM {$wpdb->prefix}raw WHERE id=4"), ' ', get_user_by('login', 'ines')->user_email;`))
+		$wpdb->get_var("SELECT CONCAT(HEX(bytes), ' ', twice) FROM {$wpdb->prefix}raw WHERE id=4"), ' ',
+		get_user_by('login', 'ines')->user_email;`))
 	sameFiles(t, live.Folder, here.Folder)
 	assert.Empty(t, holding(t, filepath.Join(s.home, "hosting"), live.Database.Password), "the host's password stays there")
 
@@ -319,4 +323,72 @@ func portOf(t testing.TB, address string) int {
 	number, err := strconv.Atoi(port)
 	require.NoError(t, err)
 	return number
+}
+
+// Old engines, five seconds and 64 MB a request, a network by folders, and another CMS: all of them come, on the engines nearest to the host's.
+func TestSitesOfAllKindsArePulled(t *testing.T) {
+	t.Parallel()
+	s := start(t, newHome(t))
+	requirePassed(t, s.made(t, client.Request{Name: "moss-live", CMSVersion: "5.7", PHP: "7.4", Web: "apache-2.4-bullseye", Database: "10.5",
+		Network: "folders", SubSites: []string{"north"}}, client.Request{Name: "letters-live", CMS: "spip", PHP: "8.4", Web: "apache"}))
+	defer s.retire(t, "moss-live", "letters-live")
+	tight, err := s.Adjust(ctx, "moss-live", client.Settings{PHP: map[string]string{"max_execution_time": "5", "memory_limit": "64M"}}, false)
+	require.NoError(t, err)
+	require.Equal(t, plan.OperationDone, s.watch(t, tight).State)
+	live := s.secrets(t, "moss-live")
+	_, err = pool(t, live).Exec("CREATE TABLE " + live.Prefix + "beds (id INT PRIMARY KEY AUTO_INCREMENT, said LONGTEXT)")
+	require.NoError(t, err)
+	for range 12 { // more than one request can take
+		_, err = pool(t, live).Exec("INSERT INTO "+live.Prefix+"beds (said) VALUES (?)", strings.Repeat(live.URL+"fern/ ", 100_000))
+		require.NoError(t, err)
+	}
+	h := practiceHost(t, s, outside(t))
+	h.Fail(practice.Faults{NoShell: true})
+	h.account(t, s, "moss", "moss-live", "sftp")
+	h.account(t, s, "letters", "letters-live", "sftp")
+	for account, name := range map[string]string{"moss": "moss-archive", "letters": "letters"} {
+		out, errs, code := s.cli("pull", account, name)
+		require.Zero(t, code, out+errs)
+		noHelper(t, s.site(t, account+"-live").Folder)
+		defer s.retire(t, name)
+	}
+	moss := s.secrets(t, "moss-archive")
+	assert.Equal(t, "php-7.4", moss.Stack.PHP.Engine)
+	assert.Equal(t, "mariadb-10.5", moss.Stack.Database.Engine)
+	assert.Equal(t, "folders", moss.Network)
+	status, body, _ := get(t, moss.URL+"north/")
+	assert.Equal(t, 200, status)
+	assert.Contains(t, body, moss.URL)
+	assert.NotContains(t, body, live.URL)
+	assert.Equal(t, strconv.Itoa(12*100_000*len(moss.URL+"fern/ ")), query(t, moss, "SELECT SUM(LENGTH(said)) FROM "+moss.Prefix+"beds"))
+	assert.Equal(t, "spip", s.site(t, "letters").CMS.Name)
+}
+
+// On the console an account is added, looked at, and pulled.
+func TestTheConsolePullsASite(t *testing.T) {
+	t.Parallel()
+	s := start(t, newHome(t))
+	requirePassed(t, s.newSites(t, "orchard-live"))
+	h := practiceHost(t, s, outside(t))
+	e, err := h.Rent(s.site(t, "orchard-live"), "orchard", "live")
+	require.NoError(t, err)
+	page := page(t, s, 1280, 800)
+	console := strings.TrimSuffix(mustStatus(t, s).Console, "/")
+	type step = chromedp.Action[chromedp.Void]
+	field := func(name, value string) step { return chromedp.SendKeys("input[name="+name+"]", value) }
+	press := func(words string) step { return chromedp.Click(`//button[normalize-space(.)="` + words + `"]`) }
+	require.NoError(t, chromedp.Do(page, chromedp.Navigate(console+"/hosting"), chromedp.WaitVisible(`input[name=account-name]`),
+		field("account-name", "orchard"), field("account-url", strings.TrimSuffix(e.URL, "/")),
+		field("account-at", "sftp://"+e.User+"@"+h.doors.SSH.Addr().String()+"/"), field("account-password", e.Password),
+		press("Add the account"), chromedp.WaitVisible(`[data-account=orchard]`), press("Look at the host"),
+		chromedp.WaitVisible(`//li[contains(., "the helper is gone")]`), press("Pull…"), field("pull-site", "orchard-days"),
+		press("What differs?"), chromedp.WaitVisible(`//p[contains(., "to carry")]`), press("Make orchard-days of it"),
+		chromedp.WaitVisible(`//p[starts-with(., "It is orchard-days")]`)))
+	assert.Empty(t, axe(t, page))
+	assert.Empty(t, wider(t, page))
+	settled(t, s)
+	requirePassed(t, s.do(t, plan.Verify, "orchard-days"))
+	require.NoError(t, chromedp.Do(page, press("Forget it…"), press("forget it, the host keeps its site"),
+		chromedp.WaitVisible(`//p[contains(., "There is no hosting account yet")]`)))
+	settled(t, s)
 }

@@ -28,9 +28,8 @@ func runPull(ctx context.Context, c *call) error {
 	c.flags.Var(&empty, "empty", "table whose rows stay at the host; may be given more than once")
 	mask := c.flags.String("mask", "", "people: names, mail addresses and the like are made unrecognisable before they leave the host")
 	c.flags.BoolVar(&asked.DryRun, "dry-run", false, "tell what would be carried, and change nothing")
-	c.flags.StringVar(&pull.PHP, "php", "", "PHP of a new site (default: the nearest to the host's)")
-	c.flags.StringVar(&pull.Web, "web", "", "web server of a new site (default: of the host's kind)")
-	c.flags.StringVar(&pull.DatabaseVer, "database", "", "database of a new site (default: the nearest to the host's)")
+	files := c.flags.Bool("files", false, "put its files alone into a site that is there")
+	database := c.flags.Bool("database", false, "put its database alone into a site that is there")
 	c.flags.StringVar(&pull.Domain, "domain", "", "domain of a new site (default: NAME.localhost)")
 	c.flags.BoolVar(&pull.Stay, "stay", false, "stay with it although a check fails that passed before")
 	service, err := c.connect(func() error {
@@ -44,6 +43,9 @@ func runPull(ctx context.Context, c *call) error {
 	})
 	if err != nil {
 		return err
+	}
+	if *files != *database {
+		pull.Only = map[bool]string{true: "files", false: "database"}[*files]
 	}
 	asked.Without, asked.Empty, asked.Mask = without, empty, *mask != ""
 	operation, err := service.FetchAccount(ctx, c.names[0], asked)

@@ -11,6 +11,7 @@ const pages = [
   ["/", "Fleet"],
   ["/cms", "CMS and stencils"],
   ["/shelf", "Shelf"],
+  ["/hosting", "Hosting"],
   ["/engines", "Engines"],
   ["/operations", "Operations"],
   ["/mail", "Mail"],

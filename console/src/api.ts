@@ -56,6 +56,9 @@ export type WalkedPage = Schemas["WalkedPage"]
 export type PHPError = Schemas["PHPError"]
 export type Outgoing = Schemas["Outgoing"]
 export type OutgoingAsked = Schemas["OutgoingPage"]
+export type Account = Schemas["Account"]
+export type HostChecks = Schemas["HostChecks"]
+export type Fetched = Schemas["Fetched"]
 export type HandedOn = Schemas["HandedOn"]
 export type Verb = "start" | "stop" | "verify" | "retire"
 

@@ -9,6 +9,7 @@ import { Engines } from "./Engines"
 import { Fleet } from "./Fleet"
 import { ErrorsPage } from "./Errors"
 import { FleetFile } from "./FleetFile"
+import { HostingPage } from "./Hosting"
 import { InfoPage } from "./Info"
 import { CMSPage } from "./CMS"
 import { LogsPage } from "./Logs"
@@ -66,6 +67,7 @@ const pages = [
   ["/cms", "CMS and stencils"],
   ["/shelf", "Shelf"],
   ["/engines", "Engines"],
+  ["/hosting", "Hosting"],
   ["/mail", "Mail"],
   ["/operations", "Operations"],
   ["/machine", "Machine"],
@@ -169,6 +171,7 @@ function App({ link }: { link: string }) {
               <Route path="/machine" component={Machine} />
               <Route path="/cms" component={CMSPage} />
               <Route path="/shelf" component={ShelfPage} />
+              <Route path="/hosting" component={HostingPage} />
               <Route path="/fleet-file" component={FleetFile} />
               <Route path="/mail" component={MailPage} />
               <Route path="/defaults" component={Defaults} />

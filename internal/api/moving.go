@@ -69,8 +69,11 @@ func (a *API) pull(ctx context.Context, account string, asked wire.Pull, who str
 		return plan.Operation{}, err
 	}
 	if _, there := a.Machine.Registry.Site(site.ASCII(asked.Site)); there {
-		return a.Sending.Unpack(ctx, site.ASCII(asked.Site), wire.Unpack{Parcel: from, Stay: asked.Stay}, who)
+		return a.Sending.Unpack(ctx, site.ASCII(asked.Site), wire.Unpack{Parcel: from, Only: asked.Only, Stay: asked.Stay}, who)
 	}
-	return a.Create.New(ctx, []site.Request{{Name: asked.Site, Domain: asked.Domain, Parcel: from, PHP: asked.PHP, Web: asked.Web,
-		Database: asked.DatabaseVer}})
+	if asked.Only != "" {
+		return plan.Operation{}, site.Problems{{Site: asked.Site, Field: "only", Message: "a new site has files and a database",
+			Remedy: "pull both, or name a site that is there"}}
+	}
+	return a.Create.New(ctx, []site.Request{{Name: asked.Site, Domain: asked.Domain, Parcel: from}})
 }

@@ -75,7 +75,7 @@ func Keep(s site.Site) (paths []string) {
 
 // Content is what takes the place of a site's files and database: those of the same site at another time, or of another one.
 type Content struct {
-	Files    safefile.Source
+	Files    safefile.Source // the folder stays where it has nothing to compare with
 	LeaveOut []string // paths in the site's folder that stay as they are
 	Dump     string   // file; the database stays where it is empty
 	From     cms.Place
@@ -92,8 +92,10 @@ func (c *Changer) PutContent(ctx context.Context, w *operation.Part, s site.Site
 	if err := w.Note(Replaced); err != nil {
 		return err
 	}
-	if _, err := safefile.Match(ctx, content.Files, s.Folder, append(Keep(s), content.LeaveOut...)...); err != nil {
-		return err
+	if content.Files.Same != nil {
+		if _, err := safefile.Match(ctx, content.Files, s.Folder, append(Keep(s), content.LeaveOut...)...); err != nil {
+			return err
+		}
 	}
 	if content.Dump != "" {
 		tally, err := c.RefillFrom(ctx, s, content.Dump, content.From, content.Prefix)

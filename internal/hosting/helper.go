@@ -16,6 +16,7 @@ import (
 	"hash"
 	"io"
 	"net/http"
+	"os"
 	"path"
 	"strconv"
 	"strings"
@@ -124,6 +125,26 @@ func (h *Helper) Ahead() time.Duration { return h.ahead }
 type RefusedError struct{ Words string }
 
 func (e *RefusedError) Error() string { return "the host says: " + e.Words }
+
+// asked is ask that is tried again where the line is cut. data is nil, or begins anew.
+func (h *Helper) asked(ctx context.Context, do string, with map[string]any, data func() io.Writer, answer any) error {
+	const tries = 4
+	for try := 1; ; try++ {
+		var to io.Writer
+		if data != nil {
+			to = data()
+		}
+		err := h.ask(ctx, do, with, to, answer)
+		if err == nil || !Cut(err) || ctx.Err() != nil || try == tries {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Duration(try) * 300 * time.Millisecond):
+		}
+	}
+}
 
 // ask has the helper do something; what it writes goes to data, its answer into answer.
 func (h *Helper) ask(ctx context.Context, do string, with map[string]any, data io.Writer, answer any) error {
@@ -264,7 +285,14 @@ type Looked struct {
 
 // Look asks what the host is.
 func (h *Helper) Look(ctx context.Context, c Configuration) (found Looked, err error) {
-	return found, h.ask(ctx, "look", c.with(nil), nil, &found)
+	err = h.asked(ctx, "look", c.with(nil), nil, &found)
+	const most = 1 << 50 // bytes; what a host says is not believed to be a number that can be meant
+	found.Free, found.Bytes = min(found.Free, most), min(max(found.Bytes, 0), most)
+	for _, words := range []*string{&found.PHP, &found.System, &found.Server, &found.Memory, &found.Upload, &found.Post, &found.Database,
+		&found.Fault, &found.Prefix} {
+		*words = (*words)[:min(len(*words), 300)]
+	}
+	return found, err
 }
 
 // Query asks the site's database; it answers at most a thousand rows.
@@ -272,7 +300,7 @@ func (h *Helper) Query(ctx context.Context, c Configuration, statement string) (
 	var answer struct {
 		Rows [][]string `json:"rows"`
 	}
-	if err := h.ask(ctx, "query", c.with(map[string]any{"statement": statement}), nil, &answer); err != nil {
+	if err := h.asked(ctx, "query", c.with(map[string]any{"statement": statement}), nil, &answer); err != nil {
 		return nil, err
 	}
 	for _, row := range answer.Rows {
@@ -294,8 +322,10 @@ type Dumping struct {
 	Masks  []cms.People // what stands for what tells of people
 }
 
-// Dump writes the site's database; parts is in how many requests, each of which saw the database at a moment of its own.
-func (h *Helper) Dump(ctx context.Context, c Configuration, what Dumping, to io.Writer) (parts int, err error) {
+// Dump writes the site's database into a file, of at most so many bytes, and tells how many there are; parts is in how many requests,
+// each of which saw the database at a moment of its own.
+func (h *Helper) Dump(ctx context.Context, c Configuration, what Dumping, to *os.File, most int64, tell func(bytes int64)) (parts int,
+	err error) {
 	masks := []map[string]any{}
 	for _, each := range what.Masks {
 		masks = append(masks, map[string]any{"table": each.Table, "columns": each.Columns})
@@ -308,7 +338,14 @@ func (h *Helper) Dump(ctx context.Context, c Configuration, what Dumping, to io.
 		asked := c.with(map[string]any{"table": at.Table, "row": at.Row, "empty": append([]string{}, what.Empty...),
 			"masks": masks, "prefix": what.Prefix})
 		before := at
-		if err := h.ask(ctx, "dump", asked, to, &at); err != nil {
+		from, err := to.Seek(0, io.SeekCurrent)
+		if err != nil {
+			return parts, err
+		}
+		if err := h.asked(ctx, "dump", asked, func() io.Writer { return &part{to: to, at: from, most: most, tell: tell} }, &at); err != nil {
+			return parts, err
+		}
+		if err := endAt(to); err != nil {
 			return parts, err
 		}
 		parts++
@@ -319,6 +356,35 @@ func (h *Helper) Dump(ctx context.Context, c Configuration, what Dumping, to io.
 			return parts, errors.New("the host does not get on with its database")
 		}
 	}
+}
+
+// part writes a part of a file from a place on: what an attempt that was cut has written is written over.
+type part struct {
+	to       *os.File
+	at, most int64
+	tell     func(bytes int64)
+}
+
+func (p *part) Write(text []byte) (int, error) {
+	if p.at+int64(len(text)) > p.most {
+		return 0, errors.New("the host's database has no end: it is far longer than the host said")
+	}
+	if _, err := p.to.Seek(p.at, io.SeekStart); err != nil {
+		return 0, err
+	}
+	n, err := p.to.Write(text)
+	p.at += int64(n)
+	p.tell(p.at)
+	return n, err
+}
+
+// endAt has a file end where it was written last.
+func endAt(file *os.File) error {
+	at, err := file.Seek(0, io.SeekCurrent)
+	if err != nil {
+		return err
+	}
+	return file.Truncate(at)
 }
 
 // Hashes asks the SHA-256 of files, in hexadecimal digits; empty for one that cannot be read.
@@ -332,7 +398,7 @@ func (h *Helper) Hashes(ctx context.Context, names []string) (sums []string, err
 		var answer struct {
 			Sums []string `json:"sums"`
 		}
-		if err := h.ask(ctx, "hashes", map[string]any{"names": some}, nil, &answer); err != nil {
+		if err := h.asked(ctx, "hashes", map[string]any{"names": some}, nil, &answer); err != nil {
 			return nil, err
 		}
 		if len(answer.Sums) == 0 || len(answer.Sums) > len(some) {

@@ -6,12 +6,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"path"
 	"sort"
 	"strings"
 	"sync"
 	"time"
+	"unicode"
 
 	"golang.org/x/sync/errgroup"
 
@@ -61,7 +63,8 @@ func (l *Listing) add(e Entry) error {
 
 // fits tells whether a name that came from a host is one in the folder of a site.
 func fits(name string) bool {
-	return fs.ValidPath(name) && name != "." && len(path.Base(name)) <= 255 && len(name) < 4000 && !site.UnsafeInPath(name)
+	return fs.ValidPath(name) && name != "." && len(path.Base(name)) <= 255 && len(name) < 4000 && !site.UnsafeInPath(name) &&
+		!strings.ContainsFunc(name, unicode.IsControl)
 }
 
 func (l *Listing) sort() {
@@ -75,8 +78,9 @@ func (h *Helper) List(ctx context.Context, without []string) (l Listing, err err
 		var answer struct {
 			Left []string `json:"left"`
 		}
-		data := &bounded{most: mostOfListing}
-		if err := h.ask(ctx, "files", map[string]any{"left": left, "without": append([]string{}, without...)}, data, &answer); err != nil {
+		var data *bounded
+		asked := map[string]any{"left": left, "without": append([]string{}, without...)}
+		if err := h.asked(ctx, "files", asked, func() io.Writer { data = &bounded{most: mostOfListing}; return data }, &answer); err != nil {
 			return l, err
 		}
 		if err := l.read(data.Bytes()); err != nil {

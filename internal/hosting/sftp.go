@@ -209,7 +209,9 @@ func (l *sftpLine) Parallel() int { return 16 }
 
 func (l *sftpLine) Close() error {
 	close(l.closed)
-	return errors.Join(l.files.Close(), l.ssh.Close())
+	err := l.ssh.Close() // first: the other end need not answer
+	l.files.Close()
+	return err
 }
 
 // lost makes of a connection that broke off what Cut knows.

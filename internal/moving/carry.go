@@ -27,7 +27,9 @@ const (
 
 // carry brings files into the mirror, many at a time. What has come before the line was cut is not carried again.
 func (v *visit) carry(ctx context.Context, w *operation.Part, m mirror, files []hosting.Entry, bytes int64) error {
-	load := &load{files: files, of: bytes, tell: func(done float64) { w.Progress("fetching files", done) }}
+	load := &load{files: files, tell: func(done int64) {
+		w.Progress("fetching files", min(float64(done)/float64(max(bytes, 1)), 1))
+	}}
 	for try := 1; ; try++ {
 		before := load.bytes.Load()
 		err := load.some(ctx, v.line, m)
@@ -68,8 +70,7 @@ type load struct {
 	mu    sync.Mutex
 	files []hosting.Entry // that are still to come
 	bytes atomic.Int64
-	of    int64
-	tell  func(fraction float64)
+	tell  func(bytes int64)
 }
 
 func (l *load) next() (e hosting.Entry, ok bool) {
@@ -102,7 +103,7 @@ func (l *load) some(ctx context.Context, line hosting.Line, m mirror) error {
 					return ctx.Err()
 				}
 				err := m.take(e, func(to io.Writer) error {
-					return line.Read(ctx, e.Path, 0, &watched{to: to, of: l.of, done: &l.bytes, tell: l.tell})
+					return line.Read(ctx, e.Path, 0, &watched{to: to, load: l, told: often{tell: l.tell}})
 				})
 				if errors.Is(err, errOther) {
 					return fmt.Errorf("%s: %w; fetch it again", e.Path, errOther)
@@ -117,28 +118,30 @@ func (l *load) some(ctx context.Context, line hosting.Line, m mirror) error {
 	return group.Wait()
 }
 
-// watched tells how much was written of what is to come.
+// watched counts what is written of what is to come.
 type watched struct {
 	to   io.Writer
-	of   int64
-	done *atomic.Int64 // nil: its own
-	own  atomic.Int64
-	tell func(fraction float64)
-	last time.Time
+	load *load
+	told often
 }
 
 func (w *watched) Write(text []byte) (int, error) {
 	n, err := w.to.Write(text)
-	done := w.done
-	if done == nil {
-		done = &w.own
-	}
-	now := done.Add(int64(n))
-	if time.Since(w.last) > 100*time.Millisecond {
-		w.last = time.Now()
-		w.tell(min(float64(now)/float64(max(w.of, 1)), 1))
-	}
+	w.told.now(w.load.bytes.Add(int64(n)))
 	return n, err
+}
+
+// often tells ten times a second at the most.
+type often struct {
+	tell func(bytes int64)
+	last time.Time
+}
+
+func (o *often) now(bytes int64) {
+	if time.Since(o.last) > 100*time.Millisecond {
+		o.last = time.Now()
+		o.tell(bytes)
+	}
 }
 
 // sumOf is the SHA-256 of a file in hexadecimal digits.

@@ -107,7 +107,7 @@ func (f *Feature) fetch(ctx context.Context, w *operation.Part, name string, ask
 	if asked.DryRun {
 		return result, nil
 	}
-	if err := running.Room(f.Machine.Home.Dir, todo.bytes+2*int64(at.looked.Bytes)); err != nil {
+	if err := running.Room(f.Machine.Home.Dir, todo.bytes+int64(at.looked.Bytes)); err != nil {
 		return result, err
 	}
 	if err := v.carry(ctx, w, m, todo.carry, todo.bytes); err != nil {
@@ -312,10 +312,10 @@ func (f *Feature) dump(ctx context.Context, w *operation.Part, v *visit, m mirro
 	if err != nil {
 		return said, err
 	}
-	most := max(int64(at.looked.Bytes), 0)
-	parts, err := v.helper.Dump(ctx, at.configuration, what, &watched{to: file, of: most, tell: func(done float64) {
-		w.Progress("fetching the database", done)
-	}})
+	told := &often{tell: func(bytes int64) {
+		w.Progress("fetching the database", min(float64(bytes)/max(at.looked.Bytes, 1), 1))
+	}}
+	parts, err := v.helper.Dump(ctx, at.configuration, what, file, mostOfDump(at), told.now)
 	if err = errors.Join(err, file.Close()); err != nil {
 		return said, err
 	}
@@ -327,6 +327,9 @@ func (f *Feature) dump(ctx context.Context, w *operation.Part, v *visit, m mirro
 	}
 	return said, f.tellContent(ctx, v, m, at, &said, result)
 }
+
+// mostOfDump is how long the dump of a host may be, in bytes: text is longer than what tables take, and a hostile host writes without end.
+func mostOfDump(at found) int64 { return 4*max(int64(at.looked.Bytes), 0) + 256<<20 }
 
 // tellContent asks the site's database for its title, its address and its sub-sites.
 func (f *Feature) tellContent(ctx context.Context, v *visit, m mirror, at found, said *wire.Parcel, result *wire.Fetched) error {

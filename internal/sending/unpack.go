@@ -79,9 +79,15 @@ func (f *Feature) replace(ctx context.Context, w *operation.Part, s site.Site, p
 	}
 	brought := change.Content{Files: files, LeaveOut: said.LeftOut, Dump: opened.Dump,
 		From: cms.Place{URL: said.URL, Folder: said.Folder}, Prefix: said.Prefix}
+	switch p.Unpack.Only {
+	case "files":
+		brought.Dump = ""
+	case "database":
+		brought.Files, said.CMS = safefile.Source{}, s.CMS
+	}
 	return f.Changer.PutContent(ctx, w, s, brought, func() error {
 		if err := m.Registry.Edit(ctx, s.Name, func(s *site.Site) error {
-			if s.CMS = said.CMS; opened.Dump != "" { // its users are the parcel's
+			if s.CMS = said.CMS; brought.Dump != "" { // its users are the parcel's
 				s.HeldHash, s.AdminHash = s.AdminHash, ""
 			}
 			return nil
@@ -101,7 +107,7 @@ func (f *Feature) Unpack(ctx context.Context, name string, asked wire.Unpack, wh
 		return plan.Operation{}, err
 	}
 	return f.Changer.Begin(ctx, Unpacking, plan.Change{Site: name, Before: change.TargetOf(s), After: change.TargetOf(s), Stay: asked.Stay,
-		Who: who, Unpack: &plan.Unpacking{Parcel: asked.Parcel, Before: s.CMS}})
+		Who: who, Unpack: &plan.Unpacking{Parcel: asked.Parcel, Only: asked.Only, Before: s.CMS}})
 }
 
 // judge says what a parcel is, and whether it can take the place of a site.

@@ -68,6 +68,7 @@ type Target struct {
 // Unpacking is what is put in the place of a site's files and database, and what the site was of before.
 type Unpacking struct {
 	Parcel string   `json:"parcel" doc:"Its file"`
+	Only   string   `json:"only,omitempty" doc:"files or database; empty for both"`
 	Before site.CMS `json:"before"`
 }
 

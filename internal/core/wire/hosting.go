@@ -80,8 +80,5 @@ type Pull struct {
 	Site   string `json:"site" doc:"Its name; a new one where there is none"`
 	Domain string `json:"domain,omitempty"`
 	Stay   bool   `json:"stay,omitempty" doc:"Stay with it although a check fails"`
-	// What a new site runs on, where that is not to be the nearest to the host's.
-	PHP         string `json:"php,omitempty"`
-	Web         string `json:"web,omitempty"`
-	DatabaseVer string `json:"database,omitempty"`
+	Only   string `json:"only,omitempty" enum:"files,database" doc:"What alone is put into a site that is there; empty for both"`
 }

@@ -55,5 +55,6 @@ type Lander struct {
 // Unpack puts a parcel in the place of a site's files and database.
 type Unpack struct {
 	Parcel string `json:"parcel" doc:"A parcel, an absolute path"`
+	Only   string `json:"only,omitempty" enum:"files,database" doc:"What alone is put into its place; empty for both"`
 	Stay   bool   `json:"stay,omitempty" doc:"Stay with it although a check fails"`
 }
