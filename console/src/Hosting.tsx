@@ -69,7 +69,7 @@ function Add({ act }: { act: (work: () => Promise<unknown>) => Promise<void> }) 
   return (
     <form
       aria-label="A hosting account"
-      className="mt-6 max-w-3xl border-t border-line pt-3"
+      className="mt-6 max-w-3xl"
       onSubmit={(e) => {
         e.preventDefault()
         void act(async () => {
@@ -172,12 +172,15 @@ function Twice({ what, yes, act }: { what: string; yes: string; act: () => void 
 const Checks = ({ found }: { found: HostChecks }) => (
   <ul className="mt-2 max-w-4xl border-l-2 border-line-strong pl-3 text-[13px]">
     {found.checks.map((c) => (
-      <li key={c.id} className="grid grid-cols-[3.5rem_minmax(0,13rem)_minmax(0,1fr)] gap-x-3">
+      <li
+        key={c.id}
+        className="grid grid-cols-[3rem_minmax(0,1fr)] gap-x-3 sm:grid-cols-[3.5rem_minmax(0,13rem)_minmax(0,1fr)]"
+      >
         <span className={c.passed ? "text-pass" : "font-semibold text-fail"}>
           {c.passed ? "pass" : "fail"}
         </span>
         <span>{c.title}</span>
-        <span className="min-w-0 break-words text-soft">
+        <span className="min-w-0 break-words text-soft max-sm:col-start-2">
           {c.observed}
           {c.remedy && <span className="block text-ink">→ {c.remedy}</span>}
         </span>
@@ -229,7 +232,7 @@ function Pull({ account: a }: { account: Account }) {
   return (
     <form
       aria-label={`Pull ${a.name}`}
-      className="order-last basis-full max-w-2xl border-t border-line pt-2"
+      className="order-last w-full border-t border-line pt-2 *:max-w-2xl"
       onSubmit={(e) => {
         e.preventDefault()
         void pull.begin(site, mask)

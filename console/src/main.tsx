@@ -103,7 +103,7 @@ function Header({ theme, turn }: { theme: Theme; turn: () => void }) {
         {status.data && (
           <span
             title={status.data.home}
-            className="hidden max-w-[19rem] truncate font-mono lg:inline text-[12.5px] text-soft"
+            className="hidden max-w-[9rem] truncate font-mono lg:inline 2xl:max-w-[19rem] text-[12.5px] text-soft"
           >
             {status.data.home} · port {status.data.gateway_port}
           </span>
