@@ -15,6 +15,8 @@ type (
 	Fetch      = wire.Fetch
 	Fetched    = wire.Fetched
 	Pull       = wire.Pull
+	Push       = wire.Push
+	Pushed     = wire.Pushed
 )
 
 func accountPath(name, more string) string { return "/accounts/" + url.PathEscape(name) + more }
@@ -52,6 +54,24 @@ func (c *Client) FetchAccount(ctx context.Context, name string, asked Fetch) (o 
 // PullAccount makes what was fetched of an account a site, or puts it in the place of one; the operation goes on after it returns.
 func (c *Client) PullAccount(ctx context.Context, name string, asked Pull) (o Operation, err error) {
 	return o, c.call(ctx, "POST", accountPath(name, "/pull"), asked, &o)
+}
+
+// PushAccount brings to a hosting account what was changed of a site; the operation goes on after it returns.
+func (c *Client) PushAccount(ctx context.Context, name string, asked Push) (o Operation, err error) {
+	return o, c.call(ctx, "POST", accountPath(name, "/push"), asked, &o)
+}
+
+// PushBack takes the last push to a hosting account back; the operation goes on after it returns.
+func (c *Client) PushBack(ctx context.Context, name string) (o Operation, err error) {
+	return o, c.call(ctx, "POST", accountPath(name, "/push/back"), nil, &o)
+}
+
+// PushedBy is what an operation pushes; nil where it did not get so far.
+func PushedBy(watched Watched) *Pushed {
+	said := wire.DetailsOf[struct {
+		Result *Pushed `json:"result"`
+	}](watched.Operation)
+	return said.Result
 }
 
 // FetchedBy is what an operation found and carried; nil where it did not get so far.

@@ -120,6 +120,19 @@ func attempts(dump, address, parcel string, host *hosted) []attempt {
 			begin: func(s *service, name string) (client.Operation, error) {
 				return s.FetchAccount(ctx, name, client.Fetch{})
 			}},
+		{title: "push", kind: "push-account", leaves: engines, part: func(name string) string { return "account " + name + "-host" },
+			ready: func(t *testing.T, s *service, name string) {
+				if err := s.DropAccount(ctx, name+"-host"); err != nil {
+					require.ErrorContains(t, err, "there is no hosting account")
+				}
+				host.account(t, s, name+"-host", "source", "sftp")
+				file := filepath.Join(s.site(t, "twin").Folder, "public", name+".txt")
+				require.NoError(t, os.WriteFile(file, []byte(time.Now().String()), 0o644))
+			},
+			begin: func(s *service, name string) (client.Operation, error) {
+				return s.PushAccount(ctx, name+"-host", client.Push{Site: "twin", Only: "files", Paths: []string{"public/" + name + ".txt"},
+					Overwrite: true})
+			}},
 	}
 }
 
@@ -197,7 +210,7 @@ func TestEveryStepOfEveryOperationCanBreakOff(t *testing.T) {
 	s := serve()
 	defer func() { s.stop() }()
 	meadow(t, s)
-	requirePassed(t, s.made(t, client.Request{Name: "source", CMS: "empty"}))
+	requirePassed(t, s.made(t, client.Request{Name: "source", CMS: "empty"}, client.Request{Name: "twin", CMS: "empty"}))
 	source := plant(t, s, "source")
 	dump := dumpOf(t, source)
 	places := placesOf(t, s, points, attempts(dump, source.URL, parcelOf(t, s, "source"), practiceHost(t, s, outside(t))))
@@ -227,7 +240,8 @@ func TestEveryStepOfEveryOperationCanBreakOff(t *testing.T) {
 	})
 	require.Eventually(t, func() bool {
 		left, _ := filepath.Glob(filepath.Join(source.Folder, "public", "move-*"))
-		return len(left) == 0
+		staged, _ := filepath.Glob(filepath.Join(source.Folder, ".move-*"))
+		return len(left)+len(staged) == 0
 	},
 		time.Minute, 100*time.Millisecond, "nothing of ours stays at a host")
 	consistent(t, s)
@@ -311,7 +325,7 @@ func TestAllKindsOfOperationsAtOnceWithoutADataRace(t *testing.T) {
 	s := launchWith(t, built(t, "-race"), home, "GORACE=halt_on_error=0")
 	defer func() { s.stop() }()
 	meadow(t, s)
-	requirePassed(t, s.made(t, client.Request{Name: "source", CMS: "empty"}))
+	requirePassed(t, s.made(t, client.Request{Name: "source", CMS: "empty"}, client.Request{Name: "twin", CMS: "empty"}))
 	source := plant(t, s, "source")
 	all := attempts(dumpOf(t, source), source.URL, parcelOf(t, s, "source"), practiceHost(t, s, outside(t)))
 	requests := []client.Request{}
@@ -421,7 +435,7 @@ func (p *place) breakOff(t *testing.T, s *service, points string) {
 			return
 		}
 		watched := s.watch(t, operation)
-		require.NoFileExists(t, path, "it got there")
+		require.NoFileExists(t, path, "it got there: %+v", watched.Sites)
 		state := map[string]plan.OperationState{"fail": plan.OperationFailed, "cancel": plan.OperationCancelled}[what]
 		require.Equal(t, state, watched.State, "%+v", watched.Sites)
 		p.asItWas(t, s, what)
@@ -531,7 +545,8 @@ func (p *place) fetched(t *testing.T, s *service) {
 	}
 	operation, err := p.begin(s, p.site)
 	require.NoError(t, err)
-	require.Equal(t, plan.OperationDone, s.watch(t, operation).State)
+	watched := s.watch(t, operation)
+	require.Equal(t, plan.OperationDone, watched.State, "%+v", watched.Sites)
 }
 
 // settled waits until nothing is being carried out any more.

@@ -185,7 +185,8 @@ func TestALineToAHostIsCut(t *testing.T) {
 	h := practiceHost(t, s, outside(t))
 	h.account(t, s, "orchard", "orchard-live", "sftp")
 	h.account(t, s, "orchard-ftp", "orchard-live", "ftps")
-	h.Fail(practice.Faults{CutAfter: 3 << 20, Cuts: 15})
+	written(t, live, "wp-content/uploads/long.bin", strings.Repeat("fern ", 2<<20)) // longer than the line ever lasts
+	h.Fail(practice.Faults{CutAfter: 3 << 20, Cuts: 40})
 	out, errs, code := s.cli("pull", "orchard", "orchard-days")
 	require.Zero(t, code, out+errs)
 	assert.Contains(t, errs, "the line was cut")
@@ -325,7 +326,8 @@ func portOf(t testing.TB, address string) int {
 	return number
 }
 
-// Old engines, five seconds and 64 MB a request, a network by folders, and another CMS: all of them come, on the engines nearest to the host's.
+// Old engines, five seconds and 64 MB a request, a network by folders, and another CMS: all of them come, on the engines nearest to the
+// host's.
 func TestSitesOfAllKindsArePulled(t *testing.T) {
 	t.Parallel()
 	s := start(t, newHome(t))
@@ -364,7 +366,7 @@ func TestSitesOfAllKindsArePulled(t *testing.T) {
 	assert.Equal(t, "spip", s.site(t, "letters").CMS.Name)
 }
 
-// On the console an account is added, looked at, and pulled.
+// On the console an account is added, looked at, pulled, and pushed to.
 func TestTheConsolePullsASite(t *testing.T) {
 	t.Parallel()
 	s := start(t, newHome(t))
@@ -388,6 +390,15 @@ func TestTheConsolePullsASite(t *testing.T) {
 	assert.Empty(t, wider(t, page))
 	settled(t, s)
 	requirePassed(t, s.do(t, plan.Verify, "orchard-days"))
+	require.Eventually(t, func() bool { return fileIs(filepath.Join(s.home, "hosting/orchard/base.json")) }, 20*time.Second,
+		20*time.Millisecond)
+	written(t, s.site(t, "orchard-days"), "wp-content/apple.txt", "an apple")
+	require.NoError(t, chromedp.Do(page, press("Push…"), field("push-site", "orchard-days"), press("What would be pushed?"),
+		chromedp.WaitVisible(`//li[contains(., "wp-content/apple.txt")]`),
+		chromedp.Click(`//button[starts-with(normalize-space(.), "Push 1 files")]`),
+		chromedp.WaitVisible(`//p[contains(., "It is pushed")]`)))
+	assert.Empty(t, axe(t, page))
+	assert.FileExists(t, filepath.Join(s.site(t, "orchard-live").Folder, "wp-content/apple.txt"))
 	require.NoError(t, chromedp.Do(page, press("Forget it…"), press("forget it, the host keeps its site"),
 		chromedp.WaitVisible(`//p[contains(., "There is no hosting account yet")]`)))
 	settled(t, s)

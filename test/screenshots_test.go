@@ -167,6 +167,7 @@ func TestScreenshots(t *testing.T) {
 	require.Zero(t, code, errs)
 	wide("defaults", "/defaults", chromedp.WaitVisible(chromedp.CSS("[data-setting]")))
 	wide("machine", "/machine", chromedp.WaitVisible(chromedp.CSS("[data-verdict]")))
+	hosting(t, s, shoot, console)
 	trial, err := s.Try(context.Background(), "fernhollow", client.Trial{PHP: "all", Web: "nginx,apache", Visit: []string{"/winter-hours/"}})
 	require.NoError(t, err)
 	s.watch(t, trial)
@@ -194,9 +195,26 @@ func TestScreenshots(t *testing.T) {
 		out, _, _ := s.cli(arguments...)
 		return typed(arguments) + "\n" + strings.TrimSpace(out) + "\n"
 	}
-	terminal("verify", command("verify", "fernhollow", "glasshouse-journal"))
 	terminal("stencils", command("stencil"), quietly("new", "cider-days", "-stencil", "orchard-basics", "-php", "8.2"),
 		command("users", "cider-days"), command("label", "cider-days", "-group", "Open to all", "-note", "October only"), command("cms"))
+}
+
+// hosting takes a picture of what would be pushed to a host.
+func hosting(t *testing.T, s *service, shoot func(name string, steps ...chromedp.Action[chromedp.Void]), console string) {
+	h := practiceHost(t, s, outside(t))
+	h.account(t, s, "orchard-live", "orchard-days", "sftp")
+	_, errs, code := s.cli("pull", "orchard-live", "orchard-next")
+	require.Zero(t, code, errs)
+	require.Eventually(t, func() bool { return fileIs(filepath.Join(s.home, "hosting/orchard-live/base.json")) }, 20*time.Second,
+		20*time.Millisecond)
+	written(t, s.site(t, "orchard-next"), "wp-content/themes/hedge/style.css", "/* Theme Name: Hedge */")
+	post(t, s.site(t, "orchard-next"), "", `require 'wp-load.php'; wp_insert_post(['post_title' => 'Quinces', 'post_status' => 'publish']);`)
+	press := func(words string) chromedp.Action[chromedp.Void] { return chromedp.Click(`//button[normalize-space(.)="` + words + `"]`) }
+	shoot("hosting", chromedp.Navigate(console+"/hosting"), press("Look at the host"),
+		chromedp.WaitVisible(`//li[contains(., "the helper is gone")]`), press("Push…"),
+		chromedp.SendKeys("input[name=push-site]", "orchard-next"), press("What would be pushed?"),
+		chromedp.WaitVisible(`//li[contains(., "style.css")]`))
+	s.retire(t, "orchard-next")
 }
 
 func mustStatus(t testing.TB, s *service) client.Status {

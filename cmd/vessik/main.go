@@ -56,7 +56,7 @@ func init() {
 		{"Stack", []command{restackCommand, trialCommand, settingsCommand, helpersCommand, enginesCommand, cmsCommand}},
 		{"Look inside", []command{infoCommand, mailCommand, mailServerCommand, outgoingCommand,
 			errorsCommand, walkCommand, logsCommand, operationsCommand}},
-		{"Elsewhere", []command{hostingCommand, pullCommand, practiceHostCommand}},
+		{"Elsewhere", []command{hostingCommand, pullCommand, pushCommand, practiceHostCommand}},
 		{"Machine", []command{surveyCommand, hostsCommand, authorityCommand, defaultsCommand, atLoginCommand, completionCommand}},
 		{"Service", []command{serveCommand, demoCommand, statusCommand, consoleCommand, versionCommand}},
 	}

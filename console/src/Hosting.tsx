@@ -1,4 +1,4 @@
-// Hosting: accounts at hosts that sites are pulled from.
+// Hosting: accounts at hosts that sites are pulled from and pushed to.
 import { useQuery } from "@tanstack/react-query"
 import { useEffect, useState } from "react"
 import { Link } from "wouter"
@@ -13,6 +13,7 @@ import {
   type Account,
   type Fetched,
   type HostChecks,
+  type Pushed,
 } from "./api"
 import { useOperation } from "./live"
 import { Entry } from "./PreviewForm"
@@ -30,8 +31,9 @@ export function HostingPage() {
     <>
       <h1 className="text-[26px] font-bold tracking-tight">Hosting</h1>
       <p className="mb-4 max-w-3xl text-soft">
-        Accounts at hosts that sites are pulled from: by SFTP or FTP, with a shell or without. Passwords and
-        keys are sealed here, and what a site’s configuration at the host holds of them stays there.
+        Accounts at hosts that sites are pulled from and pushed to: by SFTP or FTP, with a shell or without.
+        Passwords and keys are sealed here, and what a site’s configuration at the host holds of them stays
+        there.
       </p>
       {accounts.isError && <Notice tone="fail">{accounts.error.message}</Notice>}
       {fault && <Notice tone="fail">{fault}</Notice>}
@@ -148,6 +150,7 @@ function One({ account: a, drop, unpin }: Doing) {
           {busy ? "looking at the host…" : "Look at the host"}
         </Word>
         <Pull account={a} />
+        <Push account={a} />
         {a.fingerprint && <Twice what="Take another host key" yes="the host has a new key" act={unpin} />}
         <Twice what="Forget it" yes="forget it, the host keeps its site" act={drop} />
       </div>
@@ -167,6 +170,141 @@ function Twice({ what, yes, act }: { what: string; yes: string; act: () => void 
     </Word>
   )
 }
+
+// usePush asks what would be pushed, and pushes it.
+function usePush(account: string) {
+  const [begun, setBegun] = useState<{ id: string; dry: boolean }>()
+  const [fault, setFault] = useState<string>()
+  const watched = useOperation(begun?.id)
+  const begin = async (site: string, dry: boolean, overwrite: boolean) => {
+    setFault(undefined)
+    try {
+      const body = { site, dry_run: dry, overwrite }
+      const operation = await answer(
+        api.POST("/api/v1/accounts/{name}/push", { ...of({ name: account }), body }),
+      )
+      setBegun({ id: operation.id, dry })
+    } catch (error) {
+      setFault(told(error))
+    }
+  }
+  const result = (watched?.details as { result?: Pushed } | undefined)?.result
+  return { begin, watched, fault, result, dry: begun?.dry }
+}
+
+// Push shows what would be pushed first; its button says what will happen.
+function Push({ account: a }: { account: Account }) {
+  const [open, setOpen] = useState(false)
+  const [site, setSite] = useState("")
+  const [overwrite, setOverwrite] = useState(false)
+  const push = usePush(a.name)
+  if (!open) return <Word onClick={() => setOpen(true)}>Push…</Word>
+  const running = push.watched?.state === "running"
+  const seen =
+    push.dry && push.watched?.state === "done" && push.result?.site === site ? push.result : undefined
+  const files = seen ? seen.new + seen.changed + seen.gone : 0
+  const ready = seen && files + seen.tables.length > 0 && (seen.conflicts === 0 || overwrite)
+  return (
+    <form
+      aria-label={`Push to ${a.name}`}
+      className="order-last w-full border-t border-line pt-2 *:max-w-3xl"
+      onSubmit={(e) => {
+        e.preventDefault()
+        void push.begin(site, !ready, overwrite)
+      }}
+    >
+      <Entry
+        label="Site whose changes go there"
+        name="push-site"
+        value={site}
+        change={setSite}
+        placeholder="orchard-days"
+      />
+      {seen && seen.conflicts > 0 && (
+        <label className="mt-1 flex items-baseline gap-1.5">
+          <input
+            type="checkbox"
+            name="push-overwrite"
+            className="translate-y-0.5 accent-(--accent)"
+            checked={overwrite}
+            onChange={(e) => setOverwrite(e.target.checked)}
+          />
+          also what was changed at the host since the last move
+        </label>
+      )}
+      <p className="mt-2 flex gap-4">
+        <Word type="submit" disabled={!site || running}>
+          {ready
+            ? `Push ${files} files and ${seen.tables.length} tables to ${a.name}`
+            : "What would be pushed?"}
+        </Word>
+        <Word onClick={() => setOpen(false)}>leave it</Word>
+      </p>
+      <PushProgress account={a.name} push={push} />
+    </form>
+  )
+}
+
+function PushProgress({ account, push }: { account: string; push: ReturnType<typeof usePush> }) {
+  const doing = push.watched?.activity[`account ${account}`]
+  const problem = push.watched?.sites[0]?.problem ?? push.fault
+  return (
+    <div aria-live="polite">
+      {push.watched?.state === "running" && (
+        <p className="text-accent">
+          {doing?.text || "connecting"}
+          {doing && doing.fraction > 0 && ` ${Math.floor(doing.fraction * 100)} %`}
+        </p>
+      )}
+      {push.result && <Planned planned={push.result} />}
+      {push.watched?.state === "done" && !push.dry && (
+        <p className="mt-1 font-medium">It is pushed, and the live site answers.</p>
+      )}
+      {problem && (
+        <p role="alert" className="text-fail">
+          {problem}
+        </p>
+      )}
+    </div>
+  )
+}
+
+// shown is how many files are named.
+const shown = 30
+
+// Planned is what is pushed: files and tables, conflicts among them, and what stays.
+const Planned = ({ planned: p }: { planned: Pushed }) => (
+  <div className="mt-1">
+    <p>
+      {p.new} files are new, {p.changed} changed, {p.gone} gone; {p.tables.length} tables;{" "}
+      {megabytes(p.bytes)} to carry.
+      {p.stays > 0 && ` ${p.stays} files of the host’s own stay.`}
+      {!!p.stays_tables?.length && ` The tables ${p.stays_tables.join(", ")} stay the host’s, too.`}
+    </p>
+    <ul aria-label="What is pushed" className="border-l-2 border-line-strong pl-3">
+      {p.files.slice(0, shown).map((f) => (
+        <li key={f.path} className="break-words">
+          <span className="inline-block w-16 text-soft">{f.what}</span>
+          <Mono>{f.path}</Mono>
+          {f.conflict && <span className="text-fail"> changed at the host as well</span>}
+        </li>
+      ))}
+      {p.files.length > shown && (
+        <li className="text-soft">and {p.new + p.changed + p.gone - shown} more files</li>
+      )}
+      {p.tables.map((t) => (
+        <li key={t.name} className="break-words">
+          <span className="inline-block w-16 text-soft">table</span>
+          <Mono>{t.name}</Mono> {t.new} rows come, {t.gone} go
+          {!!t.lost && <span className="text-fail"> {t.lost} changed at the host would be lost</span>}
+        </li>
+      ))}
+    </ul>
+    {p.warnings?.map((w) => (
+      <p key={w}>→ {w}</p>
+    ))}
+  </div>
+)
 
 // Checks tell step by step what is at the host.
 const Checks = ({ found }: { found: HostChecks }) => (

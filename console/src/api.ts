@@ -58,6 +58,7 @@ export type Outgoing = Schemas["Outgoing"]
 export type OutgoingAsked = Schemas["OutgoingPage"]
 export type Account = Schemas["Account"]
 export type HostChecks = Schemas["HostChecks"]
+export type Pushed = Schemas["Pushed"]
 export type Fetched = Schemas["Fetched"]
 export type HandedOn = Schemas["HandedOn"]
 export type Verb = "start" | "stop" | "verify" | "retire"

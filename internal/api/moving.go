@@ -18,6 +18,7 @@ type AccountPath struct {
 
 // movingRoutes are hosting accounts, and what comes of them and goes to them.
 func (a *API) movingRoutes(api huma.API, _ *echo.Echo) {
+	details[wire.Pushed](api)
 	register(api, "GET", "/accounts", "list-accounts", "All hosting accounts",
 		func(ctx context.Context, _ *empty) (*body[[]wire.Account], error) {
 			all, err := a.Moving.Accounts(ctx)
@@ -28,7 +29,7 @@ func (a *API) movingRoutes(api huma.API, _ *echo.Echo) {
 			added, err := a.Moving.Add(ctx, in.Body)
 			return &body[wire.Account]{added}, asProblem(err)
 		})
-	register(api, "DELETE", "/accounts/{name}", "drop-account", "Forget a hosting account, and what was fetched of it; what is at the " +
+	register(api, "DELETE", "/accounts/{name}", "drop-account", "Forget a hosting account, and what was fetched of it; what is at the "+
 		"host stays",
 		func(ctx context.Context, in *AccountPath) (*struct{}, error) {
 			return nil, asProblem(a.Moving.Drop(ctx, in.Name))
@@ -50,7 +51,7 @@ func (a *API) movingRoutes(api huma.API, _ *echo.Echo) {
 			operation, err := a.Moving.Begin(ctx, in.Name, in.Body)
 			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 		}, accepted)
-	register(api, "POST", "/accounts/{name}/pull", "pull-account", "Make what was fetched of a hosting account a site, or put it in the " +
+	register(api, "POST", "/accounts/{name}/pull", "pull-account", "Make what was fetched of a hosting account a site, or put it in the "+
 		"place of one",
 		func(ctx context.Context, in *struct {
 			AccountPath
@@ -60,14 +61,33 @@ func (a *API) movingRoutes(api huma.API, _ *echo.Echo) {
 			operation, err := a.pull(ctx, in.Name, in.Body, in.Who.name())
 			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 		}, accepted)
+	register(api, "POST", "/accounts/{name}/push", "push-account",
+		"Bring to a hosting account what was changed of a site; goes back by itself when the live site answers worse",
+		func(ctx context.Context, in *struct {
+			AccountPath
+			Body wire.Push
+		}) (*body[wire.Operation], error) {
+			operation, err := a.Moving.BeginPush(ctx, in.Name, in.Body)
+			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
+		}, accepted)
+	register(api, "POST", "/accounts/{name}/push/back", "push-back", "Take the last push to a hosting account back",
+		func(ctx context.Context, in *AccountPath) (*body[wire.Operation], error) {
+			operation, err := a.Moving.BeginBack(ctx, in.Name)
+			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
+		}, accepted)
 }
 
 // pull makes what was fetched a new site, or unpacks it over one.
-func (a *API) pull(ctx context.Context, account string, asked wire.Pull, who string) (plan.Operation, error) {
+func (a *API) pull(ctx context.Context, account string, asked wire.Pull, who string) (begun plan.Operation, err error) {
 	from, err := a.Moving.Fetched(ctx, account)
 	if err != nil {
 		return plan.Operation{}, err
 	}
+	defer func() {
+		if err == nil {
+			a.Moving.Settle(account, asked.Site, begun)
+		}
+	}()
 	if _, there := a.Machine.Registry.Site(site.ASCII(asked.Site)); there {
 		return a.Sending.Unpack(ctx, site.ASCII(asked.Site), wire.Unpack{Parcel: from, Only: asked.Only, Stay: asked.Stay}, who)
 	}

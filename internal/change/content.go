@@ -76,8 +76,8 @@ func Keep(s site.Site) (paths []string) {
 // Content is what takes the place of a site's files and database: those of the same site at another time, or of another one.
 type Content struct {
 	Files    safefile.Source // the folder stays where it has nothing to compare with
-	LeaveOut []string // paths in the site's folder that stay as they are
-	Dump     string   // file; the database stays where it is empty
+	LeaveOut []string        // paths in the site's folder that stay as they are
+	Dump     string          // file; the database stays where it is empty
 	From     cms.Place
 	Prefix   string
 }

@@ -51,10 +51,14 @@ type Definition struct {
 	Bare      string            `yaml:"bare"` // PHP before the CMS is loaded, so that none of its parts is run
 	Checks    []Check           `yaml:"checks"`
 	// People is where a database tells of people, and what stands there instead where nobody is to be recognised.
-	People  []People `yaml:"people"`
-	Host    Host     `yaml:"host"`
-	Upgrade string   `yaml:"upgrade"` // PHP that brings the database up to the files' version, with the CMS loaded
-	Stencil Stencil  `yaml:"stencil"`
+	People []People `yaml:"people"`
+	// What is to be known of it where a site is pushed to a host.
+	Kept        []Kept      `yaml:"kept-at-host"`
+	Restless    []Restless  `yaml:"restless"`
+	Maintenance Maintenance `yaml:"maintenance"`
+	Host        Host        `yaml:"host"`
+	Upgrade     string      `yaml:"upgrade"` // PHP that brings the database up to the files' version, with the CMS loaded
+	Stencil     Stencil     `yaml:"stencil"`
 
 	// From is where the definition was read: empty for one that Vessik brings.
 	From    string `yaml:"-"`
@@ -249,6 +253,27 @@ type Network struct {
 type People struct {
 	Table   string            `yaml:"table"`
 	Columns map[string]string `yaml:"columns"`
+}
+
+// Kept are rows of a table that stay what they are at a host when a site is pushed to it: what a column holds where the key has one of
+// some names. The table is named without the prefix.
+type Kept struct {
+	Table  string   `yaml:"table"`
+	Key    string   `yaml:"key"`
+	Column string   `yaml:"column"`
+	Names  []string `yaml:"names"`
+}
+
+// Restless are rows of a table that change by themselves, and tell nothing of what anybody did.
+type Restless struct {
+	Table string `yaml:"table"`
+	Rows  string `yaml:"rows"` // pattern of a row in a dump, with a group
+}
+
+// Maintenance is the file that has a site show a page to its visitors for a moment; TIME in its text stands for the time.
+type Maintenance struct {
+	File string `yaml:"file"`
+	Text string `yaml:"text"`
 }
 
 // Mode is a kind of network, and the pattern by which it is recognised.

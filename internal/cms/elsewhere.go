@@ -63,3 +63,38 @@ func (e Elsewhere) SubSites(mode, url string) (names []string, err error) {
 	}
 	return names, err
 }
+
+// IsRestless tells whether a row of a dump, as it stands there, changes by itself. The tables of a network's sub-sites have a number behind
+// the prefix.
+func (k *Definition) IsRestless(prefix string) func(table, row string) bool {
+	return func(table, row string) bool {
+		for _, each := range k.Restless {
+			if BareTable(table, prefix) == each.Table && k.regexps[each.Rows].MatchString(row) {
+				return true
+			}
+		}
+		return false
+	}
+}
+
+// TellsOfPeople tells whether a table tells of people.
+func (k *Definition) TellsOfPeople(table, prefix string) bool {
+	for _, each := range k.People {
+		if BareTable(table, prefix) == each.Table {
+			return true
+		}
+	}
+	return false
+}
+
+// BareTable is a table's name without the prefix, and without the number of a sub-site; empty where it is not of the site.
+func BareTable(table, prefix string) string {
+	rest, of := strings.CutPrefix(table, prefix)
+	if !of {
+		return ""
+	}
+	if digits := len(rest) - len(strings.TrimLeft(rest, "0123456789")); digits > 0 && strings.HasPrefix(rest[digits:], "_") {
+		return rest[digits+1:]
+	}
+	return rest
+}

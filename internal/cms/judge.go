@@ -243,6 +243,10 @@ func (j *judge) texts(k *Definition) {
 		}
 	}
 	j.template("content.title", k.Content.Title)
+	for i, each := range k.Restless {
+		j.pattern(fmt.Sprintf("restless[%d].rows", i), each.Rows)
+	}
+	j.place("maintenance.file", k.Maintenance.File, false)
 	for i, query := range k.Walk {
 		j.template(fmt.Sprintf("walk[%d]", i), query)
 	}

@@ -88,6 +88,32 @@ func client() *http.Client {
 		Transport: &http.Transport{DialContext: dial, ResponseHeaderTimeout: idleTimeout, MaxIdleConns: 2, IdleConnTimeout: idleTimeout}}
 }
 
+// Get asks an address of a host as a visitor would, and follows where it leads.
+func Get(ctx context.Context, address string) (text string, status int, err error) {
+	ctx, cancel := context.WithTimeout(ctx, idleTimeout)
+	defer cancel()
+	request, err := http.NewRequestWithContext(ctx, "GET", address, nil)
+	if err != nil {
+		return "", 0, err
+	}
+	request.Header.Set("Cache-Control", "no-cache")
+	visitor := client()
+	visitor.CheckRedirect = func(_ *http.Request, via []*http.Request) error {
+		if len(via) > 5 {
+			return http.ErrUseLastResponse
+		}
+		return nil
+	}
+	response, err := visitor.Do(request)
+	if err != nil {
+		return "", 0, err
+	}
+	defer response.Body.Close()
+	const most = 4 << 20
+	body, err := io.ReadAll(io.LimitReader(response.Body, most))
+	return string(body), response.StatusCode, err
+}
+
 // UnansweredError says that a host's address did not answer as the helper in its folder would.
 type UnansweredError struct{ Why string }
 

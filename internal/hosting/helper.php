@@ -143,7 +143,7 @@ function files($asked) {
             if ($name === '.' || $name === '..') continue;
             $below = $folder === '' ? $name : "$folder/$name";
             if ("$here/$below" === __FILE__ || "$here/$below" === statefile()) continue;
-            if (in_array($below, $asked['without'], true)) continue;
+            if (in_array($below, $asked['without'], true) || preg_match('/^\.?move-[a-z2-7]{20}(\.state)?(\.php)?$/', $name)) continue; // ours
             $info = @lstat("$here/$below");
             if (!$info) continue;
             $kind = $info['mode'] & 0170000;
@@ -250,6 +250,200 @@ function dump_rows($db, $table, $at, $masks) {
     return -1;
 }
 
+// A stage is a folder beside the site's files in which lies what takes their place: new/ for what comes, old/ for what was there, database.sql,
+// and what has been done so far, so that it can be gone on with and taken back whatever ends it.
+function stage($asked) {
+    global $here;
+    if (!preg_match('/^\.move-[a-z2-7]{20}$/', $asked['stage'])) throw new Refused('that is no stage');
+    return $here . '/' . $asked['stage'];
+}
+function kept($asked, $name) {
+    $path = stage($asked) . "/$name.php";
+    if (!is_file($path)) return null;
+    $text = file_get_contents($path);
+    return json_decode(substr($text, strpos($text, "\n") + 1), true);
+}
+function keep($asked, $name, $state) {
+    $next = stage($asked) . "/$name.next.php";
+    if (file_put_contents($next, "<?php exit; ?>\n" . json($state)) === false || !rename($next, stage($asked) . "/$name.php"))
+        throw new Refused('what has been done cannot be written down: is the disk full?');
+}
+function lies($path) { return is_link($path) || file_exists($path); }
+function without_empty($folder) { global $here; for (; $folder !== $here && @rmdir($folder); $folder = dirname($folder)); }
+function folder_for($path) { if (!is_dir(dirname($path))) mkdir(dirname($path), 0755, true); }
+function remove($path) {
+    if (is_link($path) || !is_dir($path)) { if (lies($path)) unlink($path); return; }
+    foreach (array_diff(scandir($path), array('.', '..')) as $name) remove("$path/$name");
+    rmdir($path);
+}
+
+// beside is what a table is called that comes (n) or that was there (o).
+function beside($asked, $kind, $table) {
+    $name = $kind . substr($asked['stage'], 6, 8) . '_' . $table;
+    return strlen($name) <= 64 ? $name : substr($name, 0, 52) . substr(md5($table), 0, 12);
+}
+function tables_now($db) {
+    $all = array();
+    foreach (rows($db, "SHOW FULL TABLES WHERE Table_type='BASE TABLE'") as $row) $all[] = $row[0];
+    return $all;
+}
+function drop_beside($db, $asked, $kind) {
+    said($db, 'SET FOREIGN_KEY_CHECKS=0');
+    foreach (tables_now($db) as $table) if (strpos($table, $kind . substr($asked['stage'], 6, 8) . '_') === 0) said($db, 'DROP TABLE ' . name_of($table));
+}
+
+// bound refuses tables that others hang on: these would go on with what was there before.
+function bound($db, $tables) {
+    foreach (rows($db, 'SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA=DATABASE()') as $row)
+        if (in_array($row[1], $tables, true)) throw new Refused("the table $row[1] has a trigger there, $row[0], which would be lost: keep the host's table");
+    foreach (rows($db, 'SELECT TABLE_NAME, REFERENCED_TABLE_NAME FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA=DATABASE() AND
+        REFERENCED_TABLE_NAME IS NOT NULL') as $row) if (in_array($row[1], $tables, true) && !in_array($row[0], $tables, true))
+        throw new Refused("the table $row[0] there has a foreign key into $row[1]: push both, or keep the host's");
+}
+
+// load fills tables beside those of the site from the stage's dump. A slice that did not end has it begin again.
+function load($asked) {
+    $db = db($asked);
+    $file = stage($asked) . '/database.sql';
+    $state = kept($asked, 'load');
+    if (!$state) bound($db, $asked['tables']);
+    if (!$state || $state['open']) {
+        drop_beside($db, $asked, 'n');
+        $state = array('at' => 0);
+    }
+    keep($asked, 'load', array('open' => true));
+    foreach (array("SET SQL_MODE='NO_AUTO_VALUE_ON_ZERO'", 'SET FOREIGN_KEY_CHECKS=0', 'SET UNIQUE_CHECKS=0') as $statement) said($db, $statement);
+    $from = fopen($file, 'rb');
+    fseek($from, $state['at']);
+    while (!late() && ($statement = statement($from)) !== '') {
+        if (!preg_match('/^(CREATE TABLE|INSERT INTO) `((?:[^`]|``)+)`/', substr($statement, 0, 300), $found)) continue;
+        $table = str_replace('``', '`', $found[2]);
+        if (!in_array($table, $asked['tables'], true)) continue;
+        $statement = $found[1] . ' ' . name_of(beside($asked, 'n', $table)) . substr($statement, strlen($found[0]));
+        if ($found[1] === 'CREATE TABLE') {
+            $statement = preg_replace('/CONSTRAINT `(?:[^`]|``)+` (?=FOREIGN KEY)/', '', $statement);
+            foreach ($asked['tables'] as $other) $statement = str_replace('REFERENCES ' . name_of($other) . ' ', 'REFERENCES ' . name_of(beside($asked, 'n',
+                $other)) . ' ', $statement);
+        }
+        for ($again = 0; $db->query($statement) === false; $again++) {
+            if ($again > 5 || !preg_match("/Unknown collation: '(\w+)'/", $db->error, $found)) throw new Refused("the database says: $db->error");
+            $statement = str_replace($found[1], 'utf8mb4_unicode_ci', $statement); // of a newer server
+        }
+        $state['at'] = ftell($from);
+    }
+    $done = $statement === '';
+    keep($asked, 'load', array('at' => $state['at'], 'open' => false));
+    return array('done' => $done, 'at' => $state['at']);
+}
+
+function statement($from) { // the next one of a dump as Vessik writes them: its end is the end of a line
+    for ($text = ''; ($line = fgets($from)) !== false;) {
+        $text .= $line;
+        if (substr(rtrim($line, "\r\n"), -1) === ';') return rtrim($text);
+    }
+    return '';
+}
+
+function maintained($asked, $on) { // visitors see a page for a moment
+    global $here;
+    if ($asked['maintenance'] === '') return;
+    $file = $here . '/' . $asked['maintenance'];
+    if ($on) file_put_contents($file, str_replace('TIME', (string) time(), $asked['notice']));
+    elseif (is_file($file)) unlink($file);
+}
+
+// turn puts what lies in the stage in the place of what was there.
+function turn($asked) {
+    global $here;
+    $stage = stage($asked);
+    $state = kept($asked, 'turn');
+    $db = $asked['tables'] ? db($asked) : null;
+    if (!$state) {
+        $state = array('put' => $asked['put'], 'gone' => $asked['gone'], 'tables' => $asked['tables'],
+            'had' => $db ? array_values(array_intersect($asked['tables'], tables_now($db))) : array());
+        keep($asked, 'turn', $state);
+    }
+    maintained($asked, true);
+    foreach (array_map('base64_decode', $state['put']) as $name) {
+        if (!lies("$stage/new/$name")) continue; // it stands already
+        if (lies("$here/$name") && !lies("$stage/old/$name")) {
+            folder_for("$stage/old/$name");
+            rename("$here/$name", "$stage/old/$name");
+        }
+        folder_for("$here/$name");
+        rename("$stage/new/$name", "$here/$name");
+        if (late()) return array('done' => false);
+    }
+    foreach (array_map('base64_decode', $state['gone']) as $name) if (lies("$here/$name") && !lies("$stage/old/$name")) {
+        folder_for("$stage/old/$name");
+        rename("$here/$name", "$stage/old/$name");
+        without_empty(dirname("$here/$name"));
+    }
+    if ($db) {
+        $now = tables_now($db);
+        $moves = array();
+        foreach ($state['tables'] as $table) if (in_array(beside($asked, 'n', $table), $now, true)) {
+            foreach ($asked['keep'] as $statement) if ($statement['table'] === $table && in_array($table, $now, true)) // what is the live site's own stays so
+                said($db, strtr($statement['sql'], array('{next}' => name_of(beside($asked, 'n', $table)), '{now}' => name_of($table))));
+            if (in_array($table, $now, true)) $moves[] = name_of($table) . ' TO ' . name_of(beside($asked, 'o', $table));
+            $moves[] = name_of(beside($asked, 'n', $table)) . ' TO ' . name_of($table);
+        }
+        if ($moves) said($db, 'RENAME TABLE ' . implode(', ', $moves)); // all of them at once, or none
+    }
+    maintained($asked, false);
+    if (function_exists('opcache_reset')) @opcache_reset();
+    return array('done' => true);
+}
+
+// back has everything be what it was, from wherever it had got to, and removes the stage.
+function back($asked) {
+    global $here;
+    $stage = stage($asked);
+    $state = kept($asked, 'turn');
+    if ($state) {
+        maintained($asked, true);
+        foreach (array_map('base64_decode', $state['put']) as $name) {
+            if (!lies("$stage/new/$name") && lies("$here/$name")) {
+                folder_for("$stage/new/$name");
+                rename("$here/$name", "$stage/new/$name");
+                without_empty(dirname("$here/$name"));
+            }
+            if (lies("$stage/old/$name") && !lies("$here/$name")) { folder_for("$here/$name"); rename("$stage/old/$name", "$here/$name"); }
+            if (late()) return array('done' => false);
+        }
+        foreach (array_map('base64_decode', $state['gone']) as $name) if (lies("$stage/old/$name") && !lies("$here/$name")) {
+            folder_for("$here/$name");
+            rename("$stage/old/$name", "$here/$name");
+        }
+        if ($state['tables']) {
+            $db = db($asked);
+            $now = tables_now($db);
+            $moves = array();
+            foreach ($state['tables'] as $table) {
+                $turned = in_array($table, $state['had'], true) ? in_array(beside($asked, 'o', $table), $now, true) :
+                    in_array($table, $now, true) && !in_array(beside($asked, 'n', $table), $now, true);
+                if (!$turned) continue;
+                $moves[] = name_of($table) . ' TO ' . name_of(beside($asked, 'n', $table));
+                if (in_array($table, $state['had'], true)) $moves[] = name_of(beside($asked, 'o', $table)) . ' TO ' . name_of($table);
+            }
+            if ($moves) said($db, 'RENAME TABLE ' . implode(', ', $moves));
+        }
+        maintained($asked, false);
+        if (function_exists('opcache_reset')) @opcache_reset();
+    }
+    return clear($asked);
+}
+
+// clear removes a stage, and with it what was there before.
+function clear($asked) {
+    if (!empty($asked['file'])) {
+        $db = db($asked);
+        foreach (array('n', 'o') as $kind) drop_beside($db, $asked, $kind);
+    }
+    remove(stage($asked));
+    return array('done' => true);
+}
+
 function remove_self() { gone(); return array('gone' => !is_file(__FILE__)); }
 
 // answer judges who asks: no request is answered twice.
@@ -267,7 +461,7 @@ function answer($body) {
     if (!fwrite($state, "<?php exit; ?>\n$asked[n]\n")) throw new Refused('what was asked cannot be written down: is the disk full?');
     fclose($state);
     touch(__FILE__);
-    $known = array('look', 'files', 'hashes', 'query', 'dump', 'remove_self');
+    $known = array('look', 'files', 'hashes', 'query', 'dump', 'load', 'turn', 'back', 'clear', 'remove_self');
     if (!in_array($asked['do'], $known, true)) throw new Refused('nothing is called so');
     return call_user_func($asked['do'], $asked);
 }

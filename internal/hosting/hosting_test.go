@@ -62,7 +62,8 @@ func entry(kind, name string, size int64) string {
 // What a hostile host lists leads nowhere but into the folder of the site.
 func TestWhatAHostListsIsJudged(t *testing.T) {
 	lists := entry("file", "good.php", 3) + entry("folder", "a", 0) + entry("file", "a/b", 1)
-	for _, name := range []string{"../up", "/etc/passwd", "a/../../x", "", ".", "a//b", "a\x00b", "caf\xe9", "a/./b", strings.Repeat("x", 300)} {
+	for _, name := range []string{"../up", "/etc/passwd", "a/../../x", "", ".", "a//b", "a\x00b", "caf\xe9", "a/./b", strings.Repeat("x",
+		300)} {
 		lists += entry("file", name, 1)
 	}
 	lists += entry("other", "link", 0) + entry("file", "less", -1) + entry("denied", "secret", 0)

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"net/textproto"
 	"os"
@@ -137,6 +138,12 @@ func Cut(err error) bool {
 	}
 	return errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &network) || errors.Is(err, net.ErrClosed) ||
 		errors.Is(err, errLost) || errors.Is(err, os.ErrDeadlineExceeded)
+}
+
+// Unreadable tells whether a host does not give out a file, or has it no more.
+func Unreadable(err error) bool {
+	var answered *textproto.Error
+	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) || errors.As(err, &answered) && answered.Code == 550
 }
 
 // errLost says that a connection broke off.

@@ -49,7 +49,7 @@ var errEndless = fmt.Errorf("the host lists more than %d files, or folders deepe
 // add judges a name that a host told, and keeps it.
 func (l *Listing) add(e Entry) error {
 	switch {
-	case !fits(e.Path):
+	case !Fits(e.Path):
 		l.Unfit = append(l.Unfit, fmt.Sprintf("%.200q", e.Path))
 	case len(l.Entries) >= mostEntries || strings.Count(e.Path, "/") > deepest:
 		return errEndless
@@ -61,8 +61,8 @@ func (l *Listing) add(e Entry) error {
 	return nil
 }
 
-// fits tells whether a name that came from a host is one in the folder of a site.
-func fits(name string) bool {
+// Fits tells whether a name that somebody else gave is one in the folder of a site.
+func Fits(name string) bool {
 	return fs.ValidPath(name) && name != "." && len(path.Base(name)) <= 255 && len(name) < 4000 && !site.UnsafeInPath(name) &&
 		!strings.ContainsFunc(name, unicode.IsControl)
 }
@@ -162,7 +162,7 @@ func ListBy(ctx context.Context, line Line, without []string) (l Listing, err er
 					if err := l.add(e); err != nil {
 						return err
 					}
-					if e.Folder && fits(e.Path) {
+					if e.Folder && Fits(e.Path) {
 						next = append(next, e.Path)
 					}
 				}

@@ -78,8 +78,9 @@ func (f *Feature) shown(a records.Account) wire.Account {
 	case a.Secrets.Password != "":
 		signIn = "password"
 	}
-	return wire.Account{Name: a.Name, At: a.At, URL: a.URL, Of: a.Of, HostKey: a.HostKey, SignIn: signIn, MadeAt: a.MadeAt, Leftover: a.Helper,
-		Pulled: f.mirror(a.Name).fetched()}
+	return wire.Account{Name: a.Name, At: a.At, URL: a.URL, Of: a.Of, HostKey: a.HostKey, SignIn: signIn, MadeAt: a.MadeAt,
+		Leftover: strings.TrimSpace(a.Helper + " " + a.Stage),
+		Pulled:   f.mirror(a.Name).fetched()}
 }
 
 // Add records a hosting account. Nothing is asked of the host.
@@ -128,7 +129,7 @@ func (f *Feature) Drop(ctx context.Context, name string) error {
 	if err := f.Operations.Free(part(name)); err != nil {
 		return err
 	}
-	if a.Helper != "" {
+	if a.Helper != "" || a.Stage != "" {
 		if err := f.sweep(ctx, a); err != nil {
 			return site.Problems{{Field: "account", Message: fmt.Sprintf("a helper of ours, %s, may still be at the host, which cannot be "+
 				"reached (%v)",

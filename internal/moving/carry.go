@@ -21,25 +21,33 @@ import (
 
 // How often a line that was cut is taken up again, and how long is waited before.
 const (
-	tries = 6
-	pause = 300 * time.Millisecond
+	tries      = 6
+	triesInAll = 200
+	pause      = 300 * time.Millisecond
 )
 
 // carry brings files into the mirror, many at a time. What has come before the line was cut is not carried again.
-func (v *visit) carry(ctx context.Context, w *operation.Part, m mirror, files []hosting.Entry, bytes int64) error {
-	load := &load{files: files, tell: func(done int64) {
+// left are files that could not be read, or were gone.
+func (v *visit) carry(ctx context.Context, w *operation.Part, m mirror, files []hosting.Entry, bytes int64) (left []string, err error) {
+	load := &load{queue: queue[hosting.Entry]{items: files}, tell: func(done int64) {
 		w.Progress("fetching files", min(float64(done)/float64(max(bytes, 1)), 1))
 	}}
-	for try := 1; ; try++ {
-		before := load.bytes.Load()
-		err := load.some(ctx, v.line, m)
+	err = v.insist(ctx, w, &load.bytes, func() error { return load.some(ctx, v.line, m) })
+	return load.left, err
+}
+
+// insist does something again on a new line where the line was cut, as long as it gets on.
+func (v *visit) insist(ctx context.Context, w *operation.Part, bytes *atomic.Int64, do func() error) error {
+	for try, all := 1, 1; ; try, all = try+1, all+1 {
+		before := bytes.Load()
+		err := do()
 		if err == nil || ctx.Err() != nil || !hosting.Cut(err) {
 			return err
 		}
-		if load.bytes.Load() > before {
-			try = 1 // it gets on
+		if bytes.Load() > before {
+			try = 1
 		}
-		if try >= tries {
+		if try >= tries || all >= triesInAll {
 			return fmt.Errorf("the line was cut again and again: %w", err)
 		}
 		w.Progress("the line was cut: connecting again", -1)
@@ -47,6 +55,28 @@ func (v *visit) carry(ctx context.Context, w *operation.Part, m mirror, files []
 			return err
 		}
 	}
+}
+
+// queue is what is still to be done, by whom ever has time.
+type queue[T any] struct {
+	mu    sync.Mutex
+	items []T
+}
+
+func (q *queue[T]) next() (item T, ok bool) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if len(q.items) == 0 {
+		return item, false
+	}
+	item, q.items = q.items[0], q.items[1:]
+	return item, true
+}
+
+func (q *queue[T]) back(item T) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.items = append(q.items, item)
 }
 
 // reconnect waits a while, and connects again.
@@ -67,26 +97,16 @@ func (v *visit) reconnect(ctx context.Context, try int) error {
 
 // load is files on their way.
 type load struct {
-	mu    sync.Mutex
-	files []hosting.Entry // that are still to come
+	queue[hosting.Entry]
 	bytes atomic.Int64
 	tell  func(bytes int64)
+	left  []string // that could not be read, or were gone
 }
 
-func (l *load) next() (e hosting.Entry, ok bool) {
+func (l *load) leave(path string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if len(l.files) == 0 {
-		return e, false
-	}
-	e, l.files = l.files[0], l.files[1:]
-	return e, true
-}
-
-func (l *load) back(e hosting.Entry) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.files = append(l.files, e)
+	l.left = append(l.left, path)
 }
 
 // some carries files until all are here, or something fails.
@@ -102,11 +122,15 @@ func (l *load) some(ctx context.Context, line hosting.Line, m mirror) error {
 					}
 					return ctx.Err()
 				}
-				err := m.take(e, func(to io.Writer) error {
-					return line.Read(ctx, e.Path, 0, &watched{to: to, load: l, told: often{tell: l.tell}})
+				err := m.take(e, func(to io.Writer, from int64) error {
+					return line.Read(ctx, e.Path, from, &watched{to: to, load: l, told: often{tell: l.tell}})
 				})
 				if errors.Is(err, errOther) {
 					return fmt.Errorf("%s: %w; fetch it again", e.Path, errOther)
+				}
+				if hosting.Unreadable(err) {
+					l.leave(e.Path)
+					continue
 				}
 				if err != nil {
 					l.back(e)
@@ -151,8 +175,12 @@ func sumOf(folder, path string) (string, error) {
 		return "", err
 	}
 	defer file.Close()
+	return sumAll(file)
+}
+
+func sumAll(from io.Reader) (string, error) {
 	sum := sha256.New()
-	if _, err := io.Copy(sum, file); err != nil {
+	if _, err := io.Copy(sum, from); err != nil {
 		return "", err
 	}
 	return hex.EncodeToString(sum.Sum(nil)), nil

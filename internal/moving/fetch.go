@@ -74,57 +74,80 @@ type found struct {
 	configuration hosting.Configuration
 }
 
-// fetch brings an account's mirror up to date.
-func (f *Feature) fetch(ctx context.Context, w *operation.Part, name string, asked wire.Fetch) (result *wire.Fetched, err error) {
+// with visits an account, with a helper that answers.
+func (f *Feature) with(ctx context.Context, w *operation.Part, name string, do func(v *visit) error) (err error) {
 	w.Progress("connecting", -1)
 	v, err := f.visiting(ctx, name)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer func() { err = errors.Join(err, v.end(ctx)) }()
 	if err := v.layHelper(ctx); err != nil {
-		return nil, told(v.account, err)
+		return told(v.account, err)
 	}
 	if v.helper == nil {
-		return nil, fmt.Errorf("%w; see whether -url of the account is the address at which its folder is served: vessik hosting check %s",
+		return fmt.Errorf("%w; see whether -url of the account is the address at which its folder is served: vessik hosting check %s",
 			v.why, name)
 	}
+	return do(v)
+}
+
+// fetch brings an account's mirror up to date.
+func (f *Feature) fetch(ctx context.Context, w *operation.Part, name string, asked wire.Fetch) (result *wire.Fetched, err error) {
+	err = f.with(ctx, w, name, func(v *visit) error {
+		result, _, err = f.fetchBy(ctx, w, v, asked, nil)
+		return err
+	})
+	return result, err
+}
+
+// fetchBy is fetch within a visit. pushed are files that the host has from here: they are taken from there, and not carried.
+func (f *Feature) fetchBy(ctx context.Context, w *operation.Part, v *visit, asked wire.Fetch, pushed *source) (result *wire.Fetched,
+	at found,
+	err error) {
 	w.Progress("looking at what is there", -1)
-	at, err := f.look(ctx, v)
-	if err != nil {
-		return nil, told(v.account, err)
+	if at, err = f.look(ctx, v); err != nil {
+		return nil, at, told(v.account, err)
 	}
 	left, err := leftAtHost(at.cms, asked.Without)
 	if err != nil {
-		return nil, err
+		return nil, at, err
 	}
-	m := f.mirror(name)
+	m := f.mirror(v.account.Name)
 	todo, err := f.compare(ctx, v, m, at, left)
 	if err != nil {
-		return nil, err
+		return nil, at, err
 	}
 	result = f.tell(at, todo)
 	if asked.DryRun {
-		return result, nil
+		return result, at, nil
 	}
 	if err := running.Room(f.Machine.Home.Dir, todo.bytes+int64(at.looked.Bytes)); err != nil {
-		return result, err
+		return result, at, err
 	}
-	if err := v.carry(ctx, w, m, todo.carry, todo.bytes); err != nil {
-		return result, told(v.account, err)
+	carry := pushed.take(m, todo.carry)
+	unread, err := v.carry(ctx, w, m, carry, todo.bytes)
+	if err != nil {
+		return result, at, told(v.account, err)
 	}
-	result.Carried = todo.bytes
+	if len(unread) > 0 {
+		result.Warnings = append(result.Warnings, fmt.Sprintf("%d files could not be read at the host, or were gone: %s", len(unread),
+			strings.Join(unread[:min(len(unread), 3)], ", ")))
+	}
+	for _, e := range carry {
+		result.Carried += e.Size
+	}
 	said, err := f.dump(ctx, w, v, m, at, asked, result)
 	if err != nil {
-		return result, told(v.account, err)
+		return result, at, told(v.account, err)
 	}
 	if err := f.blank(m, at, &todo); err != nil {
-		return result, err
+		return result, at, err
 	}
 	said.LeftOut = left
 	said.Files, said.FileBytes = result.Files, result.FileBytes
 	result.At = said.MadeAt
-	return result, m.put(ctx, todo.gone, todo.all, said, *result)
+	return result, at, m.put(ctx, todo.gone, todo.all, said, *result)
 }
 
 // look asks what lies at a host, and what it is.
@@ -319,6 +342,7 @@ func (f *Feature) dump(ctx context.Context, w *operation.Part, v *visit, m mirro
 	if err = errors.Join(err, file.Close()); err != nil {
 		return said, err
 	}
+	result.Masked = asked.Mask
 	result.DumpParts, result.DumpBytes = parts, ownfile.Size(m.nextDump())
 	said.Database, said.DatabaseBytes, said.Prefix = true, result.DumpBytes, at.looked.Prefix
 	if parts > 1 {

@@ -4,7 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
+	"os"
 	"path/filepath"
 	"time"
 
@@ -68,24 +70,26 @@ func isCopy(here safefile.Entry, there hosting.Entry) bool {
 	return here.Type.IsRegular() && here.Size == there.Size && here.Modified.Truncate(time.Second).Equal(there.Modified.Truncate(time.Second))
 }
 
-// take writes what comes of a host's file beside the mirror. It is there under its name, with the host's time, once it is whole.
-func (m mirror) take(e hosting.Entry, read func(to io.Writer) error) error {
+// take writes what comes of a host's file beside the mirror, from where it was cut off before. It is there under its name, with the host's
+// time, once it is whole.
+func (m mirror) take(e hosting.Entry, read func(to io.Writer, from int64) error) error {
 	path := filepath.Join(m.incoming(), filepath.FromSlash(e.Path))
 	if err := ownfile.Make(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}
-	part := filepath.Join(m.dir, "coming", filepath.FromSlash(e.Path))
+	part := filepath.Join(m.dir, "coming", filepath.FromSlash(e.Path), fmt.Sprintf("%d-%d", e.Size, e.Modified.Unix()))
 	if err := ownfile.Make(filepath.Dir(part), 0o700); err != nil {
 		return err
 	}
-	file, err := ownfile.Create(part)
+	file, err := ownfile.OpenFile(part, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return err
 	}
-	counted := &counting{to: file, most: e.Size}
-	err = errors.Join(read(counted), file.Close())
-	if err == nil && counted.bytes != e.Size {
-		err = errOther
+	const more = 64 << 20 // bytes that a file may have grown since it was listed: it is what it is by now
+	from := ownfile.Size(part)
+	err = errors.Join(read(&counting{to: file, bytes: from, most: 2*e.Size + more}, from), file.Close())
+	if hosting.Cut(err) {
+		return err
 	}
 	if err != nil {
 		return errors.Join(err, ownfile.Remove(part))
@@ -101,8 +105,8 @@ func (m mirror) take(e hosting.Entry, read func(to io.Writer) error) error {
 	return ownfile.Rename(part, path)
 }
 
-// errOther says that a file is not what the host listed: it was changed meanwhile.
-var errOther = errors.New("the file at the host is longer or shorter than it was listed")
+// errOther says that a file at a host has no end.
+var errOther = errors.New("the file at the host is far longer than it was listed")
 
 // counting counts what is written, and takes no more than most bytes.
 type counting struct {

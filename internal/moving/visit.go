@@ -174,8 +174,11 @@ func told(a records.Account, err error) error {
 	return err
 }
 
-// sweep removes the helper that may be left at an account.
+// sweep removes what may be left of ours at an account.
 func (f *Feature) sweep(ctx context.Context, a records.Account) error {
+	if a.Stage != "" {
+		return f.unstage(ctx, a.Name, a.Stage)
+	}
 	v, err := f.visiting(ctx, a.Name)
 	if err != nil {
 		return err
@@ -199,7 +202,7 @@ func (f *Feature) LookAfter() {
 			f.Machine.Log.Warn("look for helpers at hosts", "reason", err)
 		}
 		for _, a := range all {
-			if a.Helper == "" || f.Operations.Free(part(a.Name)) != nil {
+			if a.Helper == "" && a.Stage == "" || f.Operations.Free(part(a.Name)) != nil {
 				continue
 			}
 			if err := f.sweep(ctx, a); err != nil && ctx.Err() == nil {

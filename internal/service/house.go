@@ -295,7 +295,7 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, mail *mailbox
 		h.rooms.Sending.Kind(),
 		h.rooms.Parts.Kind(),
 		h.rooms.Trial.Kind(), h.rooms.Stencils.Kind(), h.rooms.Engines.Kind(), h.rooms.Fleet.Kind(),
-		h.rooms.Moving.Kind())
+		h.rooms.Moving.Kind(), h.rooms.Moving.PushKind())
 }
 
 // applied is who changes sites where a fleet file says so.

@@ -22,6 +22,9 @@ import (
 	"vessik/internal/ownfile"
 )
 
+// FatalIn is the error of PHP that ended a page, in its own words; empty for none.
+func FatalIn(page string) string { return phpFatal.FindString(page) }
+
 func (i *inspection) webAnswers() outcome {
 	expected := fmt.Sprintf("the site answers on 127.0.0.1:%d", i.site.Port)
 	i.probe, i.server, i.probed = i.askProbe(i.ownPort(), probeAsk{Database: i.credentials()})

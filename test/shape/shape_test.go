@@ -96,7 +96,7 @@ var features = []string{"create", "lifecycle", "restack", "settings", "rename", 
 // ranks are the rooms by how far up they are: a room imports nothing that stands above it.
 var ranks = [][]string{
 	{"core/site", "core/check", "core/dump", "core/rewrite", "core/render", "core/plan", "core/fleet", "core/wire", "core/yamltext",
-		"core/message", "core/outgoing", "core/grid", "core/phperrors", "core/walk", "core/retention", "core/hosting"},
+		"core/message", "core/outgoing", "core/grid", "core/phperrors", "core/walk", "core/retention", "core/rowset", "core/hosting"},
 	{"ownfile", "safefile", "seal", "background"},
 	{"cell/launcher", "cell/inside", "cell", "proc", "home", "names", "archive", "picture", "engine", "gateway", "survey", "registry",
 		"records", "blobs", "authority", "trust"},

@@ -31,6 +31,10 @@ type Account struct {
 	MadeAt  time.Time `json:"made_at"`
 	// Helper is the file of ours that may be at the host, by its name; empty for none.
 	Helper string `json:"helper,omitempty"`
+	// Stage is the folder of ours that may be at the host, in which lies what takes the place of the site's; Turned says that it has, for
+	// good.
+	Stage  string `json:"stage,omitempty"`
+	Turned bool   `json:"turned,omitempty"`
 }
 
 // Secrets are what an account is signed in with, and what its helper is asked with.

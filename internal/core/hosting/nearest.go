@@ -46,6 +46,13 @@ func minor(version string) (int, bool) {
 	return large*1000 + small, true
 }
 
+// Older tells whether a version at a host is an older one than another, by their first two numbers.
+func Older(there, here string) bool {
+	a, known := minor(there)
+	b, alsoKnown := minor(here)
+	return known && alsoKnown && a < b
+}
+
 // MariaDB is the version that a server says of itself, without what replicas of old clients need before it; empty for MySQL.
 func MariaDB(says string) string {
 	if !strings.Contains(says, "MariaDB") {

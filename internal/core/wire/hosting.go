@@ -72,7 +72,55 @@ type Fetched struct {
 	Carried    int64      `json:"carried" doc:"Bytes of files that were carried"`
 	DumpBytes  int64      `json:"dump_bytes,omitempty"`
 	DumpParts  int        `json:"dump_parts,omitempty" doc:"Requests in which the database was read; more than one is more than one moment"`
+	Masked     bool       `json:"masked,omitempty" doc:"People cannot be recognised in it"`
 	Warnings   []string   `json:"warnings,omitempty"`
+}
+
+// Push says what of a site is brought to a hosting account.
+type Push struct {
+	Site      string   `json:"site"`
+	Only      string   `json:"only,omitempty" enum:"files,database" doc:"Empty for both"`
+	Paths     []string `json:"paths,omitempty" doc:"Paths in the site's folder, besides which no file is pushed"`
+	Tables    []string `json:"tables,omitempty" doc:"Tables as they are called at the host, besides which none is pushed"`
+	People    bool     `json:"people,omitempty" doc:"Also tables that tell of people, which stay the host's otherwise"`
+	Keep      []string `json:"keep,omitempty" doc:"Paths and tables that stay what they are at the host"`
+	Overwrite bool     `json:"overwrite,omitempty" doc:"Also what was changed at the host since the last move"`
+	DryRun    bool     `json:"dry_run,omitempty" doc:"Tell what would be pushed, and change nothing at the host"`
+	Stay      bool     `json:"stay,omitempty" doc:"Stay with it although the live site answers worse than before"`
+}
+
+// Pushed is what is pushed, or would be.
+type Pushed struct {
+	Account     string        `json:"account"`
+	Site        string        `json:"site"`
+	Files       []PushedFile  `json:"files" nullable:"false" doc:"The first of them; the counts are of all"`
+	Tables      []PushedTable `json:"tables" nullable:"false"`
+	New         int           `json:"new"`
+	Changed     int           `json:"changed"`
+	Gone        int           `json:"gone"`
+	Bytes       int64         `json:"bytes" doc:"That files and tables to be carried take"`
+	Stays       int           `json:"stays" doc:"Files that were changed or made at the host, and not here: they stay"`
+	StaysTables []string      `json:"stays_tables,omitempty" doc:"Tables that were changed at the host alone, or tell of people"`
+	Conflicts   int           `json:"conflicts" doc:"Files and tables that were changed here and at the host"`
+	Warnings    []string      `json:"warnings,omitempty"`
+	WentBack    bool          `json:"went_back,omitempty"`
+	Why         string        `json:"why,omitempty" doc:"It went back"`
+}
+
+// PushedFile is a file that is pushed.
+type PushedFile struct {
+	Path     string `json:"path"`
+	What     string `json:"what" enum:"new,changed,gone"`
+	Bytes    int64  `json:"bytes"`
+	Conflict bool   `json:"conflict,omitempty" doc:"It was changed at the host as well"`
+}
+
+// PushedTable is a table that is pushed.
+type PushedTable struct {
+	Name string `json:"name"`
+	New  int    `json:"new" doc:"Rows that the host does not have so"`
+	Gone int    `json:"gone" doc:"Rows that it has, and will not"`
+	Lost int    `json:"lost,omitempty" doc:"Rows that were changed at the host since the last move, and would be lost: a conflict"`
 }
 
 // Pull makes what was fetched of an account a site, new or there already.

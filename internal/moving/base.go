@@ -1,0 +1,160 @@
+package moving
+
+import (
+	"context"
+	"encoding/json"
+	"maps"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"vessik/internal/cms"
+	"vessik/internal/core/plan"
+	"vessik/internal/core/rowset"
+	"vessik/internal/core/site"
+	"vessik/internal/operation"
+	"vessik/internal/ownfile"
+	"vessik/internal/parcel"
+	"vessik/internal/safefile"
+)
+
+// base is what a site and a host had in common when something was moved between them last: by it, what was changed here is told from what
+// was changed there.
+type base struct {
+	Site   string            `json:"site"`             // when it was made: its name may change
+	Masked bool              `json:"masked,omitempty"` // who is told of in it cannot be recognised
+	Files  map[string]string `json:"files"`            // SHA-256 by path
+	Tables map[string]string `json:"tables"`           // hashes of rows, by name at the host
+}
+
+func (m mirror) baseFile() string { return filepath.Join(m.dir, "base.json") }
+
+// base reads what a site has in common with the host; nothing where it was never moved. Another site that has its name by now is none.
+func (m mirror) base(s site.Site) base {
+	of := s.CreatedAt.UTC().Format(time.RFC3339Nano)
+	text, err := ownfile.Read(m.baseFile())
+	var b base
+	if err != nil || json.Unmarshal(text, &b) != nil || b.Site != of {
+		return base{Site: of}
+	}
+	return b
+}
+
+// remember writes down what a site and the mirror, as it was fetched at a time, have in common: files that are the same, and tables that
+// were moved, all where none is named. Of anything else stays what was written down before.
+func (f *Feature) remember(ctx context.Context, m mirror, name string, madeAt time.Time, moved []string) error {
+	unlock, err := parcel.LockMirror(ctx, m.dir, false)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	said, err := parcel.Read(m.dir)
+	s, known := f.Machine.Registry.Site(name)
+	if err != nil || !known || !said.MadeAt.Equal(madeAt) { // it was fetched anew meanwhile
+		return err
+	}
+	before, fetched := m.base(s), m.fetched()
+	next := base{Site: before.Site, Masked: before.Masked, Tables: map[string]string{}}
+	if moved == nil {
+		next.Masked = fetched != nil && fetched.Masked
+	}
+	if next.Files, err = same(ctx, m.files(), s.Folder, before.Files); err != nil {
+		return err
+	}
+	tables, err := m.rows(f.Machine.CMS.Definitions()[said.CMS.Name], m.dump(), said.Prefix)
+	if err != nil {
+		return err
+	}
+	maps.Copy(next.Tables, before.Tables)
+	for name, rows := range tables {
+		if moved == nil || slices.Contains(moved, name) {
+			next.Tables[name] = rows.Pack()
+		}
+	}
+	return writeJSON(m.baseFile(), next)
+}
+
+// same tells the sums of the files that are the same in a mirror and in a site's folder; of others, what was known before.
+func same(ctx context.Context, mirrored, folder string, before map[string]string) (map[string]string, error) {
+	paths := []string{}
+	if err := safefile.Walk(ctx, mirrored, nil, func(e safefile.Entry) error {
+		if e.Type.IsRegular() {
+			paths = append(paths, e.Path)
+		}
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	var mu sync.Mutex
+	sums := map[string]string{}
+	group := errgroup.Group{}
+	group.SetLimit(max(2, runtime.NumCPU()))
+	for _, path := range paths {
+		group.Go(func() error {
+			there, err := sumOf(mirrored, path)
+			if err != nil {
+				return err
+			}
+			here, err := sumHere(folder, path)
+			mu.Lock()
+			defer mu.Unlock()
+			if was, known := before[path]; err == nil && here == there {
+				sums[path] = there
+			} else if known {
+				sums[path] = was
+			}
+			return nil
+		})
+	}
+	return sums, group.Wait()
+}
+
+// rows reads the tables of a dump that is as the host has it.
+func (m mirror) rows(k *cms.Definition, dump, prefix string) (map[string]rowset.Table, error) {
+	if k == nil || k.Configuration.File == "" || !ownfile.IsThere(dump) {
+		return nil, nil
+	}
+	file, err := ownfile.Open(dump)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	return rowset.Read(file, k.IsRestless(prefix))
+}
+
+// Settle waits until a site was made of what was fetched of an account, or that was put into it, and remembers that they are the same now.
+func (f *Feature) Settle(account, name string, begun plan.Operation) {
+	said, err := parcel.Read(f.mirror(account).dir)
+	if err != nil {
+		return
+	}
+	f.Machine.Work.Go(func() {
+		ctx := f.Machine.Work.Context()
+		ended, err := f.Operations.Follow(ctx, begun.ID)
+		if err != nil || ended.State != plan.OperationDone {
+			return
+		}
+		if change, err := operation.PayloadOf[plan.Change](ctx, f.Operations, begun.ID); err != nil || change.WentBack ||
+			change.Unpack != nil && change.Unpack.Only != "" {
+			return // what is here is not what is there
+		}
+		if err := f.remember(ctx, f.mirror(account), site.ASCII(name), said.MadeAt, nil); err != nil && ctx.Err() == nil {
+			f.Machine.Log.Warn("remember what a site and its host have in common", "account", account, "site", name, "reason", err)
+		}
+	})
+}
+
+// isOf tells whether a path is one of some, or below one.
+func isOf(path string, some []string) bool {
+	for _, each := range some {
+		if each = strings.Trim(each, "/"); path == each || strings.HasPrefix(path, each+"/") {
+			return true
+		}
+	}
+	return false
+}
