@@ -209,7 +209,9 @@ func hosting(t *testing.T, s *service, shoot func(name string, steps ...chromedp
 		20*time.Millisecond)
 	written(t, s.site(t, "orchard-next"), "wp-content/themes/hedge/style.css", "/* Theme Name: Hedge */")
 	post(t, s.site(t, "orchard-next"), "", `require 'wp-load.php'; wp_insert_post(['post_title' => 'Quinces', 'post_status' => 'publish']);`)
-	press := func(words string) chromedp.Action[chromedp.Void] { return chromedp.Click(`//button[normalize-space(.)="` + words + `"]`) }
+	press := func(words string) chromedp.Action[chromedp.Void] {
+		return chromedp.Click(`//button[normalize-space(.)="` + words + `"]`)
+	}
 	shoot("hosting", chromedp.Navigate(console+"/hosting"), press("Look at the host"),
 		chromedp.WaitVisible(`//li[contains(., "the helper is gone")]`), press("Push…"),
 		chromedp.SendKeys("input[name=push-site]", "orchard-next"), press("What would be pushed?"),
