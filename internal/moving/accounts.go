@@ -79,9 +79,12 @@ func (f *Feature) shown(a records.Account) wire.Account {
 		signIn = "password"
 	}
 	return wire.Account{Name: a.Name, At: a.At, URL: a.URL, Of: a.Of, HostKey: a.HostKey, SignIn: signIn, MadeAt: a.MadeAt,
-		Leftover: strings.TrimSpace(a.Helper + " " + a.Stage),
+		Leftover: leftover(a),
 		Pulled:   f.mirror(a.Name).fetched()}
 }
+
+// leftover is what may be left of ours at an account's host.
+func leftover(a records.Account) string { return strings.TrimSpace(a.Helper + " " + a.Stage) }
 
 // Add records a hosting account. Nothing is asked of the host.
 func (f *Feature) Add(ctx context.Context, asked wire.AddAccount) (wire.Account, error) {
@@ -131,9 +134,8 @@ func (f *Feature) Drop(ctx context.Context, name string) error {
 	}
 	if a.Helper != "" || a.Stage != "" {
 		if err := f.sweep(ctx, a); err != nil {
-			return site.Problems{{Field: "account", Message: fmt.Sprintf("a helper of ours, %s, may still be at the host, which cannot be "+
-				"reached (%v)",
-				a.Helper, err), Remedy: "try again when it answers; the helper takes itself away a quarter of an hour after it was last asked"}}
+			return site.Problems{{Field: "account", Message: fmt.Sprintf("something of ours, %s, may still be at the host, which cannot "+
+				"be reached (%v)", leftover(a), err), Remedy: "try again when it answers"}}
 		}
 	}
 	unlock, err := f.mirror(name).lock(ctx)

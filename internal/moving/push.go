@@ -113,12 +113,12 @@ func (f *Feature) comparePush(ctx context.Context, w *operation.Part, v *visit, 
 		preview: &wire.Pushed{Account: v.account.Name, Site: s.Name, Files: []wire.PushedFile{}, Tables: []wire.PushedTable{}}}
 	c.base = c.m.base(s)
 	k := f.Machine.CMS.Of(s)
-	if asked.People && c.base.Masked {
+	if c.asked.People = asked.People || namesPeople(k, asked.Tables); c.asked.People && c.base.Masked {
 		return nil, errors.New("people: who is told of in it was made unrecognisable when it was pulled, and would be so on the live site: " +
 			"pull it " +
 			"without -mask first")
 	}
-	result, at, err := f.fetchBy(ctx, w, v, wire.Fetch{Mask: !asked.People && len(k.People) > 0}, nil)
+	result, at, err := f.fetchBy(ctx, w, v, wire.Fetch{Mask: !c.asked.People && len(k.People) > 0}, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -147,6 +147,13 @@ func (f *Feature) comparePush(ctx context.Context, w *operation.Part, v *visit, 
 	c.warn()
 	c.plan.Before, _ = v.front(ctx, c.plan.Title)
 	return c.preview, writeJSON(c.m.pushing("plan.json"), c.plan)
+}
+
+// namesPeople tells whether one of some tables tells of people: then who is told of must be in it as they are, to be brought back, too.
+func namesPeople(k *cms.Definition, tables []string) bool {
+	return slices.ContainsFunc(tables, func(table string) bool {
+		return slices.ContainsFunc(k.People, func(p cms.People) bool { return strings.HasSuffix(table, p.Table) })
+	})
 }
 
 // files compares the site's folder with the host's.

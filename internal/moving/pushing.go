@@ -307,7 +307,7 @@ func (f *Feature) see(ctx context.Context, w *operation.Part, account string, as
 				p.Result.WentBack, p.Result.Why = true, why
 			}
 		})
-		return fmt.Errorf("the live site answers worse than before: %s; it is what it was again", why)
+		return fmt.Errorf("the live site answers worse than before: %s", why)
 	})
 }
 
@@ -339,7 +339,8 @@ func (f *Feature) settle(ctx context.Context, w *operation.Part, account string,
 			return err
 		}
 	}
-	if err := f.with(ctx, w, account, func(v *visit) error {
+	var fetched *wire.Fetched
+	if err := f.with(ctx, w, account, func(v *visit) (err error) {
 		if err := v.unstage(ctx); err != nil {
 			return err
 		}
@@ -347,7 +348,7 @@ func (f *Feature) settle(ctx context.Context, w *operation.Part, account string,
 		for _, each := range p.Put {
 			pushed.paths[each] = true
 		}
-		_, _, err := f.fetchBy(ctx, w, v, wire.Fetch{Mask: !asked.Asked.People && m.fetched() != nil && m.fetched().Masked}, pushed)
+		fetched, _, err = f.fetchBy(ctx, w, v, wire.Fetch{Mask: !asked.Asked.People && m.fetched() != nil && m.fetched().Masked}, pushed)
 		return err
 	}); err != nil {
 		return err
@@ -363,7 +364,7 @@ func (f *Feature) settle(ctx context.Context, w *operation.Part, account string,
 		}
 		return errors.Join(ownfile.RemoveAll(m.undoing()), ownfile.RemoveAll(m.pushing()))
 	}
-	return errors.Join(f.remember(ctx, m, asked.Asked.Site, m.fetched().At, append([]string{}, p.Tables...)),
+	return errors.Join(f.remember(ctx, m, asked.Asked.Site, fetched.At, append([]string{}, p.Tables...)),
 		ownfile.RemoveAll(m.pushing()))
 }
 
