@@ -61,9 +61,10 @@ func (c *Client) PushAccount(ctx context.Context, name string, asked Push) (o Op
 	return o, c.call(ctx, "POST", accountPath(name, "/push"), asked, &o)
 }
 
-// PushBack takes the last push to a hosting account back; the operation goes on after it returns.
-func (c *Client) PushBack(ctx context.Context, name string) (o Operation, err error) {
-	return o, c.call(ctx, "POST", accountPath(name, "/push/back"), nil, &o)
+// PushBack takes the last push to a hosting account back, where overwrite is said also what was changed there since; the operation goes on
+// after it returns.
+func (c *Client) PushBack(ctx context.Context, name string, overwrite bool) (o Operation, err error) {
+	return o, c.call(ctx, "POST", accountPath(name, "/push/back"), wire.PushBack{Overwrite: overwrite}, &o)
 }
 
 // PushedBy is what an operation pushes; nil where it did not get so far.

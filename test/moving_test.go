@@ -393,13 +393,19 @@ func TestTheConsolePullsASite(t *testing.T) {
 	require.Eventually(t, func() bool { return fileIs(filepath.Join(s.home, "hosting/orchard/base.json")) }, 20*time.Second,
 		20*time.Millisecond)
 	written(t, s.site(t, "orchard-days"), "wp-content/apple.txt", "an apple")
-	require.NoError(t, chromedp.Do(page, press("Push…"), field("push-site", "orchard-days"), press("What would be pushed?"),
+	require.NoError(t, chromedp.Do(page, press("Push…"), chromedp.WaitVisible(`//input[@name="push-site" and @value="orchard-days"]`),
+		press("What would be pushed?"),
 		chromedp.WaitVisible(`//li[contains(., "wp-content/apple.txt")]`),
 		chromedp.Click(`//button[starts-with(normalize-space(.), "Push 1 files")]`),
 		chromedp.WaitVisible(`//p[contains(., "It is pushed")]`)))
 	assert.Empty(t, axe(t, page))
 	assert.FileExists(t, filepath.Join(s.site(t, "orchard-live").Folder, "wp-content/apple.txt"))
-	require.NoError(t, chromedp.Do(page, press("Forget it…"), press("forget it, the host keeps its site"),
+	require.NoError(t, chromedp.Do(page, chromedp.Navigate(console+"/sites/orchard-days"),
+		chromedp.WaitVisible(`//section[contains(., "Where else it lives")]//a[text()="orchard"]`),
+		chromedp.WaitVisible(`//li[contains(., "push-account")]`)))
+	assert.Empty(t, axe(t, page))
+	require.NoError(t, chromedp.Do(page, chromedp.Navigate(console+"/hosting"), press("Forget it…"),
+		press("forget it, the host keeps its site"),
 		chromedp.WaitVisible(`//p[contains(., "There is no hosting account yet")]`)))
 	settled(t, s)
 }

@@ -151,7 +151,11 @@ func TestAPushGoesBack(t *testing.T) {
 	out, errs, code = s.cli("push", "orchard-days", "orchard", "-yes", "-overwrite")
 	require.Zero(t, code, out+errs)
 	assert.Equal(t, "of here", inPHP("orchard-live", `echo get_option('blogdescription');`))
+	inPHP("orchard-live", `update_option('blogname', 'Changed since');`)
 	out, errs, code = s.cli("push", "orchard", "-back")
+	assert.Equal(t, 1, code, out)
+	assert.Contains(t, errs, "(the table "+live.Prefix+"options); say -overwrite")
+	out, errs, code = s.cli("push", "orchard", "-back", "-overwrite")
 	require.Zero(t, code, out+errs)
 	assert.Equal(t, "of the host", inPHP("orchard-live", `echo get_option('blogdescription');`))
 	now, err = os.ReadFile(filepath.Join(live.Folder, "index.php"))
@@ -206,4 +210,31 @@ func TestAPushThatIsCutOff(t *testing.T) {
 func ownerOf(info os.FileInfo) (uid, gid int) {
 	of := info.Sys().(*syscall.Stat_t)
 	return int(of.Uid), int(of.Gid)
+}
+
+// What was left at the host when a site was pulled is neither carried nor removed by a push; what is new here in its folder goes there.
+func TestAPushWithoutWhatWasLeftAtTheHost(t *testing.T) {
+	t.Parallel()
+	s := start(t, newHome(t))
+	requirePassed(t, s.made(t, client.Request{Name: "moss-live", CMS: "empty"}))
+	live := s.secrets(t, "moss-live")
+	written(t, live, "public/pictures/old.bin", strings.Repeat("moss ", 1<<20))
+	h := practiceHost(t, s, outside(t))
+	h.account(t, s, "moss", "moss-live", "sftp")
+	out, errs, code := s.cli("pull", "moss", "moss-days", "-without", "public/pictures")
+	require.Zero(t, code, out+errs)
+	require.Eventually(t, func() bool { return fileIs(filepath.Join(s.home, "hosting/moss/base.json")) }, 20*time.Second, 20*time.Millisecond)
+	here := s.site(t, "moss-days")
+	assert.NoFileExists(t, filepath.Join(here.Folder, "public/pictures/old.bin"))
+	written(t, here, "public/pictures/new.bin", "new")
+	before := h.Carried()
+	out, errs, code = s.cli("push", "moss-days", "moss", "-yes")
+	require.Zero(t, code, out+errs)
+	assert.Less(t, h.Carried()-before, int64(2<<20))
+	assert.FileExists(t, filepath.Join(live.Folder, "public/pictures/old.bin"))
+	assert.FileExists(t, filepath.Join(live.Folder, "public/pictures/new.bin"))
+	out, errs, code = s.cli("push", "moss", "-back")
+	require.Zero(t, code, out+errs)
+	assert.FileExists(t, filepath.Join(live.Folder, "public/pictures/old.bin"))
+	assert.NoFileExists(t, filepath.Join(live.Folder, "public/pictures/new.bin"))
 }

@@ -54,7 +54,7 @@ func runPush(ctx context.Context, c *call) error {
 		return err
 	}
 	if *back {
-		operation, err := service.PushBack(ctx, c.names[0])
+		operation, err := service.PushBack(ctx, c.names[0], asked.Overwrite)
 		return c.showPush(ctx, service, operation, err)
 	}
 	asked.Site, asked.Paths, asked.Tables, asked.Keep = c.names[0], paths, tables, keep

@@ -20,7 +20,7 @@ import { Entry } from "./PreviewForm"
 import { useAct } from "./Restore"
 import { Button, Mono, Notice, Word } from "./ui"
 
-const useAccounts = () =>
+export const useAccounts = () =>
   useQuery({ queryKey: ["accounts"], queryFn: async () => (await answer(api.GET("/api/v1/accounts"))) ?? [] })
 
 export function HostingPage() {
@@ -195,7 +195,8 @@ function usePush(account: string) {
 // Push shows what would be pushed first; its button says what will happen.
 function Push({ account: a }: { account: Account }) {
   const [open, setOpen] = useState(false)
-  const [site, setSite] = useState("")
+  const [typed, setSite] = useState<string>()
+  const site = typed ?? a.site ?? ""
   const [overwrite, setOverwrite] = useState(false)
   const push = usePush(a.name)
   if (!open) return <Word onClick={() => setOpen(true)}>Push…</Word>
@@ -361,7 +362,8 @@ function usePull(account: string) {
 // Pull asks which site it is to be, and shows how far it is.
 function Pull({ account: a }: { account: Account }) {
   const [open, setOpen] = useState(false)
-  const [site, setSite] = useState("")
+  const [typed, setSite] = useState<string>()
+  const site = typed ?? a.site ?? ""
   const [mask, setMask] = useState(false)
   const pull = usePull(a.name)
   const there = useSites().data?.some((s) => s.name === site)

@@ -5,6 +5,7 @@ import { useState } from "react"
 import { Link, useLocation } from "wouter"
 import {
   changeOf,
+  pushOf,
   useChecks,
   useCMS,
   useOperations,
@@ -21,6 +22,7 @@ import { Mono, Notice, Retire, stateOf, useAsk, Word, Fact } from "./ui"
 import { useTicket } from "./Ticket"
 import { Facts, groupsOf } from "./Facts"
 import { About } from "./About"
+import { Elsewhere } from "./Elsewhere"
 
 export function SitePage({ name }: { name: string }) {
   const sites = useSites()
@@ -77,6 +79,7 @@ export function SitePage({ name }: { name: string }) {
       {asked && (
         <Evidence site={s} check={asked} result={shown?.checks.find((c) => c.id === current)} busy={!!live} />
       )}
+      <Elsewhere name={name} />
       <Done name={name} />
     </>
   )
@@ -85,7 +88,9 @@ export function SitePage({ name }: { name: string }) {
 // Done is what was done with this site lately, with the steps of each.
 function Done({ name }: { name: string }) {
   const operations = (useOperations().data ?? [])
-    .filter((o) => o.sites.some((part) => part.site === name) || changeOf(o)?.rename === name)
+    .filter(
+      (o) => o.sites.some((part) => part.site === name) || changeOf(o)?.rename === name || pushOf(o) === name,
+    )
     .slice(0, 6)
   if (operations.length === 0) return null
   return (

@@ -199,6 +199,11 @@ export const useDefaults = () =>
 const changes = ["restack", "adjust", "readdress", "load-sql"]
 export const changeOf = (o: Operation | undefined) =>
   o && changes.includes(o.kind) ? (o.details as Change | undefined) : undefined
+// pushOf is the site that an operation pushes to a host.
+export const pushOf = (o: Operation) =>
+  o.kind === "push-account"
+    ? (o.details as { asked?: { site?: string } } | undefined)?.asked?.site
+    : undefined
 export const trialOf = (o: Operation | undefined) =>
   o?.kind === "trial" ? (o.details as Trial | undefined) : undefined
 

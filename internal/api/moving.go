@@ -71,8 +71,11 @@ func (a *API) movingRoutes(api huma.API, _ *echo.Echo) {
 			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 		}, accepted)
 	register(api, "POST", "/accounts/{name}/push/back", "push-back", "Take the last push to a hosting account back",
-		func(ctx context.Context, in *AccountPath) (*body[wire.Operation], error) {
-			operation, err := a.Moving.BeginBack(ctx, in.Name)
+		func(ctx context.Context, in *struct {
+			AccountPath
+			Body wire.PushBack
+		}) (*body[wire.Operation], error) {
+			operation, err := a.Moving.BeginBack(ctx, in.Name, in.Body.Overwrite)
 			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 		}, accepted)
 }

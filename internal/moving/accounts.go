@@ -79,8 +79,8 @@ func (f *Feature) shown(a records.Account) wire.Account {
 		signIn = "password"
 	}
 	return wire.Account{Name: a.Name, At: a.At, URL: a.URL, Of: a.Of, HostKey: a.HostKey, SignIn: signIn, MadeAt: a.MadeAt,
-		Leftover: leftover(a),
-		Pulled:   f.mirror(a.Name).fetched()}
+		Leftover: leftover(a), Site: f.siteOf(a.Name),
+		Pulled: f.mirror(a.Name).fetched()}
 }
 
 // leftover is what may be left of ours at an account's host.

@@ -3,6 +3,7 @@ package moving
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"maps"
 	"path/filepath"
 	"runtime"
@@ -33,10 +34,28 @@ type base struct {
 }
 
 func (m mirror) baseFile() string { return filepath.Join(m.dir, "base.json") }
+func (m mirror) ofFile() string   { return filepath.Join(m.dir, "of") } // the site alone: the rest may be long
+
+// identity tells a site from another one that has its name later.
+func identity(s site.Site) string { return s.CreatedAt.UTC().Format(time.RFC3339Nano) }
+
+// siteOf is the site that was moved from or to an account last; empty for none that is there.
+func (f *Feature) siteOf(account string) string {
+	of, err := ownfile.Read(f.mirror(account).ofFile())
+	if err != nil {
+		return ""
+	}
+	for _, s := range f.Machine.Registry.All() {
+		if identity(s) == string(of) {
+			return s.Name
+		}
+	}
+	return ""
+}
 
 // base reads what a site has in common with the host; nothing where it was never moved. Another site that has its name by now is none.
 func (m mirror) base(s site.Site) base {
-	of := s.CreatedAt.UTC().Format(time.RFC3339Nano)
+	of := identity(s)
 	text, err := ownfile.Read(m.baseFile())
 	var b base
 	if err != nil || json.Unmarshal(text, &b) != nil || b.Site != of {
@@ -76,7 +95,7 @@ func (f *Feature) remember(ctx context.Context, m mirror, name string, madeAt ti
 			next.Tables[name] = rows.Pack()
 		}
 	}
-	return writeJSON(m.baseFile(), next)
+	return errors.Join(writeJSON(m.baseFile(), next), ownfile.Write(m.ofFile(), []byte(next.Site), 0o600))
 }
 
 // same tells the sums of the files that are the same in a mirror and in a site's folder; of others, what was known before.

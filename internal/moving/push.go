@@ -29,14 +29,16 @@ const mostShown = 500
 // planned is a push that was compared, as it lies in the mirror's folder until it is over.
 type planned struct {
 	hosting.Turn
-	Folder string       `json:"folder"` // that the files come from
-	Dump   string       `json:"dump"`   // that the tables come from
-	Before int          `json:"before"` // what the live site answered
-	Title  string       `json:"title"`
-	CMS    string       `json:"cms"`
-	Prefix string       `json:"prefix"`
-	Undo   bool         `json:"undo,omitempty"` // it takes back an earlier push
-	Said   *wire.Pushed `json:"said"`
+	Folder string `json:"folder"` // that the files come from
+	Dump   string `json:"dump"`   // that the tables come from
+	Before int    `json:"before"` // what the live site answered
+	Title  string `json:"title"`
+	CMS    string `json:"cms"`
+	Prefix string `json:"prefix"`
+	// Without is what was left at the host when the site was pulled, and is not compared.
+	Without []string     `json:"without,omitempty"`
+	Undo    bool         `json:"undo,omitempty"` // it takes back an earlier push
+	Said    *wire.Pushed `json:"said"`
 }
 
 func (m mirror) pushing(names ...string) string {
@@ -115,10 +117,12 @@ func (f *Feature) comparePush(ctx context.Context, w *operation.Part, v *visit, 
 	k := f.Machine.CMS.Of(s)
 	if c.asked.People = asked.People || namesPeople(k, asked.Tables); c.asked.People && c.base.Masked {
 		return nil, errors.New("people: who is told of in it was made unrecognisable when it was pulled, and would be so on the live site: " +
-			"pull it " +
-			"without -mask first")
+			"pull it without -mask first")
 	}
-	result, at, err := f.fetchBy(ctx, w, v, wire.Fetch{Mask: !c.asked.People && len(k.People) > 0}, nil)
+	if before, err := parcel.Read(c.m.dir); err == nil { // what was left at the host when it was pulled
+		c.plan.Without = slices.DeleteFunc(before.LeftOut, func(path string) bool { return slices.Contains(k.Layout.Caches, path) })
+	}
+	result, at, err := f.fetchBy(ctx, w, v, wire.Fetch{Mask: !c.asked.People && len(k.People) > 0, Without: c.plan.Without}, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -136,8 +140,8 @@ func (f *Feature) comparePush(ctx context.Context, w *operation.Part, v *visit, 
 		return nil, err
 	}
 	w.Progress("comparing", -1)
-	c.plan = planned{Folder: s.Folder, Dump: c.m.pushing("database.sql"), Title: c.said.Title, CMS: c.said.CMS.Name, Prefix: c.said.Prefix,
-		Said: c.preview}
+	c.plan.Folder, c.plan.Dump, c.plan.Said = s.Folder, c.m.pushing("database.sql"), c.preview
+	c.plan.Title, c.plan.CMS, c.plan.Prefix = c.said.Title, c.said.CMS.Name, c.said.Prefix
 	if err := c.files(ctx, k); err != nil {
 		return nil, err
 	}
@@ -185,7 +189,27 @@ func (c *comparing) files(ctx context.Context, k *cms.Definition) error {
 			return err
 		}
 	}
-	return c.gone(ctx, difference.Gone)
+	if err := c.gone(ctx, difference.Gone); err != nil {
+		return err
+	}
+	return c.leftThere(ctx)
+}
+
+// leftThere judges what lies here where the host's files were left at the host: what has a name that is none there is pushed.
+func (c *comparing) leftThere(ctx context.Context) error {
+	if len(c.plan.Without) == 0 {
+		return nil
+	}
+	there := map[string]bool{}
+	for _, e := range c.at.list.Entries {
+		there[e.Path] = true
+	}
+	return safefile.Walk(ctx, c.s.Folder, nil, func(e safefile.Entry) error {
+		if e.Type.IsRegular() && safefile.Within(c.plan.Without, e.Path) && !there[e.Path] {
+			return c.file(e.Path, e.Size)
+		}
+		return nil
+	})
 }
 
 // chosen tells whether a path is one that may be pushed.

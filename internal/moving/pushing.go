@@ -22,7 +22,6 @@ import (
 	"vessik/internal/operation"
 	"vessik/internal/ownfile"
 	"vessik/internal/records"
-	"vessik/internal/running"
 	"vessik/internal/safefile"
 	"vessik/internal/verify"
 )
@@ -93,8 +92,9 @@ func (f *Feature) BeginPush(ctx context.Context, account string, asked wire.Push
 	return f.beginPush(ctx, account, pushing{Asked: asked}, steps)
 }
 
-// BeginBack takes the last push to an account back; the operation goes on after it returns.
-func (f *Feature) BeginBack(ctx context.Context, account string) (plan.Operation, error) {
+// BeginBack takes the last push to an account back, where overwrite is said also what was changed at the host since; the operation goes on
+// after it returns.
+func (f *Feature) BeginBack(ctx context.Context, account string, overwrite bool) (plan.Operation, error) {
 	f.Operations.Judging.Lock()
 	defer f.Operations.Judging.Unlock()
 	undo, err := readPlan(f.mirror(account).undoing("plan.json"))
@@ -102,7 +102,7 @@ func (f *Feature) BeginBack(ctx context.Context, account string) (plan.Operation
 		return plan.Operation{}, site.Problems{{Field: "back", Message: "nothing was pushed to " + account + " that could be taken back",
 			Remedy: "see what was with: vessik operations"}}
 	}
-	return f.beginPush(ctx, account, pushing{Asked: wire.Push{Site: undo.Said.Site}, Back: true},
+	return f.beginPush(ctx, account, pushing{Asked: wire.Push{Site: undo.Said.Site, Overwrite: overwrite}, Back: true},
 		[]plan.Step{cmpStep, putStep, turnStep, seeStep, endStep})
 }
 
@@ -122,7 +122,7 @@ func (f *Feature) beginPush(ctx context.Context, account string, asked pushing, 
 // doCompare plans a push, or what takes the last one back. Where both sides were changed nothing is done, unless that was asked for.
 func (f *Feature) doCompare(ctx context.Context, w *operation.Part, account string, asked pushing) error {
 	if asked.Back {
-		return f.planBack(account)
+		return f.with(ctx, w, account, func(v *visit) error { return f.planBack(ctx, w, v, asked.Asked.Overwrite) })
 	}
 	return f.with(ctx, w, account, func(v *visit) error {
 		preview, err := f.comparePush(ctx, w, v, asked.Asked)
@@ -137,19 +137,6 @@ func (f *Feature) doCompare(ctx context.Context, w *operation.Part, account stri
 			"host's "+
 			"with -keep, or say -overwrite", preview.Conflicts)
 	})
-}
-
-// planBack has what was there before the last push be pushed.
-func (f *Feature) planBack(account string) error {
-	m := f.mirror(account)
-	undo, err := readPlan(m.undoing("plan.json"))
-	if err != nil {
-		return err
-	}
-	if err := errors.Join(ownfile.RemoveAll(m.pushing()), ownfile.Make(m.pushing(), 0o700)); err != nil {
-		return err
-	}
-	return writeJSON(m.pushing("plan.json"), undo)
 }
 
 // putBeside carries what is pushed into a stage at the host: beside what is there, which nobody sees.
@@ -348,7 +335,8 @@ func (f *Feature) settle(ctx context.Context, w *operation.Part, account string,
 		for _, each := range p.Put {
 			pushed.paths[each] = true
 		}
-		fetched, _, err = f.fetchBy(ctx, w, v, wire.Fetch{Mask: !asked.Asked.People && m.fetched() != nil && m.fetched().Masked}, pushed)
+		fetched, _, err = f.fetchBy(ctx, w, v, wire.Fetch{Without: p.Without, Mask: !asked.Asked.People && m.fetched() != nil &&
+			m.fetched().Masked}, pushed)
 		return err
 	}); err != nil {
 		return err
@@ -408,41 +396,6 @@ func (f *Feature) unstage(ctx context.Context, account, stage string) error {
 		return errors.Join(err, v.why, v.end(ctx))
 	}
 	return errors.Join(v.unstage(ctx), v.end(ctx))
-}
-
-// keepUndo keeps what is at the host, and will not be after a push.
-func (f *Feature) keepUndo(ctx context.Context, m mirror, p planned) error {
-	if err := errors.Join(ownfile.RemoveAll(m.undoing()), ownfile.Make(m.undoing("files"), 0o700)); err != nil {
-		return err
-	}
-	undo := planned{Folder: m.undoing("files"), Dump: m.undoing("database.sql"), Before: p.Before, Title: p.Title, CMS: p.CMS,
-		Prefix: p.Prefix, Undo: true, Said: p.Said}
-	for _, each := range slices.Concat(p.Put, p.Gone) {
-		if !ownfile.IsThere(filepath.Join(m.files(), filepath.FromSlash(each))) {
-			undo.Gone = append(undo.Gone, each)
-			continue
-		}
-		undo.Put = append(undo.Put, each)
-		to := filepath.Join(undo.Folder, filepath.FromSlash(each))
-		if err := errors.Join(ownfile.Make(filepath.Dir(to), 0o700),
-			ownfile.Link(filepath.Join(m.files(), filepath.FromSlash(each)), to)); err != nil {
-			return err
-		}
-	}
-	if ownfile.IsThere(m.baseFile()) {
-		if err := ownfile.Link(m.baseFile(), m.undoing("base.json")); err != nil {
-			return err
-		}
-	}
-	if undo.Tables = p.Tables; len(undo.Tables) > 0 {
-		if err := running.Room(m.dir, ownfile.Size(m.dump())); err != nil {
-			return err
-		}
-		if err := ownfile.Link(m.dump(), undo.Dump); err != nil {
-			return err
-		}
-	}
-	return writeJSON(m.undoing("plan.json"), undo)
 }
 
 // sumHere is the SHA-256 of a file of a site.

@@ -15,6 +15,7 @@ type Account struct {
 	HostKey  string    `json:"fingerprint,omitempty" doc:"Of the host's key, pinned since it was first reached"`
 	SignIn   string    `json:"sign_in" enum:"password,key,agent,none"`
 	MadeAt   time.Time `json:"made_at"`
+	Site     string    `json:"site,omitempty" doc:"The site here that was moved from or to it last"`
 	Pulled   *Fetched  `json:"pulled,omitempty" doc:"What was fetched of it last"`
 	Leftover string    `json:"leftover,omitempty" doc:"A helper of ours that could not be removed at the host yet"`
 }
@@ -87,6 +88,11 @@ type Push struct {
 	Overwrite bool     `json:"overwrite,omitempty" doc:"Also what was changed at the host since the last move"`
 	DryRun    bool     `json:"dry_run,omitempty" doc:"Tell what would be pushed, and change nothing at the host"`
 	Stay      bool     `json:"stay,omitempty" doc:"Stay with it although the live site answers worse than before"`
+}
+
+// PushBack takes the last push to a hosting account back.
+type PushBack struct {
+	Overwrite bool `json:"overwrite,omitempty" doc:"Also what was changed at the host since then"`
 }
 
 // Pushed is what is pushed, or would be.
