@@ -281,8 +281,22 @@ func TestWhatIsAmissAtAHostIsTold(t *testing.T) {
 		assert.NotContains(t, errs, e.Password)
 	}
 	noHelper(t, live.Folder)
+	// PHP of another user, who may not write there: a site is pulled all the same.
+	for _, folder := range []string{live.Folder, filepath.Join(live.Folder, "public")} {
+		require.NoError(t, os.Chown(folder, 0, 0))
+	}
+	out, errs, code := s.cli("pull", "moss", "moss-days")
+	require.Zero(t, code, out+errs)
+	_, errs, code = s.cli("push", "moss-days", "moss", "-yes")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "PHP may not write into the account's folder")
+	noHelper(t, filepath.Join(live.Folder, "public"))
+	for _, folder := range []string{live.Folder, filepath.Join(live.Folder, "public")} {
+		uid, gid := ownerOf(fileInfo(t, filepath.Join(live.Folder, "settings.php")))
+		require.NoError(t, os.Chown(folder, uid, gid))
+	}
 	h.Fail(practice.Faults{ReadOnly: true, NoShell: true})
-	out, _, code := s.cli("hosting", "check", "moss")
+	out, _, code = s.cli("hosting", "check", "moss")
 	assert.Equal(t, 3, code)
 	assert.Regexp(t, `fail\s+the folder can be written`, out)
 	assert.Contains(t, out, "none, and none is needed")
@@ -295,7 +309,7 @@ func TestWhatIsAmissAtAHostIsTold(t *testing.T) {
 	out, _, code = s.cli("hosting", "check", "moss")
 	assert.Equal(t, 3, code)
 	assert.Contains(t, out, "shows another key than before")
-	_, errs, code := s.cli("pull", "moss", "moss")
+	_, errs, code = s.cli("pull", "moss", "moss")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "vessik hosting unpin moss")
 	out, errs, code = s.cli("hosting", "unpin", "moss")
@@ -408,4 +422,11 @@ func TestTheConsolePullsASite(t *testing.T) {
 		press("forget it, the host keeps its site"),
 		chromedp.WaitVisible(`//p[contains(., "There is no hosting account yet")]`)))
 	settled(t, s)
+}
+
+func fileInfo(t testing.TB, path string) os.FileInfo {
+	t.Helper()
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	return info
 }

@@ -16,7 +16,9 @@ $began = microtime(true);
 
 class Refused extends Exception {}
 
-function statefile() { return substr(__FILE__, 0, -4) . '.state.php'; }
+// statefile lies beside the helper, or where PHP may not write there, among the machine's passing files.
+function statefile() { return (is_writable(__DIR__) ? __DIR__ : sys_get_temp_dir()) . '/' . basename(__FILE__, '.php') . '.state.php'; }
+function asked_at() { return max(filemtime(__FILE__), is_file(statefile()) ? filemtime(statefile()) : 0); }
 
 function gone() { // nothing of the helper stays
     if (is_file(statefile())) @unlink(statefile());
@@ -49,7 +51,7 @@ function json($value) {
 function configuration($asked) { // its text
     global $here;
     $path = $here . '/' . $asked['file'];
-    if (!is_file($path) && $asked['above']) $path = dirname($here) . '/' . $asked['file'];
+    if (!is_file($path) && $asked['above'] && @is_file(dirname($here) . '/' . $asked['file'])) $path = dirname($here) . '/' . $asked['file'];
     if (!is_file($path)) throw new Refused("$asked[file] is not here");
     return file_get_contents($path);
 }
@@ -460,7 +462,6 @@ function answer($body) {
     rewind($state);
     if (!fwrite($state, "<?php exit; ?>\n$asked[n]\n")) throw new Refused('what was asked cannot be written down: is the disk full?');
     fclose($state);
-    touch(__FILE__);
     $known = array('look', 'files', 'hashes', 'query', 'dump', 'load', 'turn', 'back', 'clear', 'remove_self');
     if (!in_array($asked['do'], $known, true)) throw new Refused('nothing is called so');
     return call_user_func($asked['do'], $asked);
@@ -470,7 +471,7 @@ header('Cache-Control: no-store');
 header('X-Robots-Tag: noindex');
 header('Content-Type: application/octet-stream');
 clearstatcache();
-if (time() - filemtime(__FILE__) > LASTS) { gone(); http_response_code(410); exit; }
+if (time() - asked_at() > LASTS) { gone(); http_response_code(410); exit; }
 if ($_SERVER['REQUEST_METHOD'] !== 'POST') { echo time(); exit; }
 $body = file_get_contents('php://input');
 $given = isset($_SERVER['HTTP_VESSIK_SIGNATURE']) ? $_SERVER['HTTP_VESSIK_SIGNATURE'] : '';
