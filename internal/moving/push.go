@@ -127,7 +127,8 @@ func (f *Feature) comparePush(ctx context.Context, w *operation.Part, v *visit, 
 		return nil, err
 	}
 	if c.at, c.preview.Warnings = at, result.Warnings; !at.looked.Writable {
-		return nil, errors.New("PHP may not write into the account's folder, and could not put one file in the place of another: give its user the " +
+		return nil, errors.New("PHP may not write into the account's folder, and could not put one file in the place of another: give its " +
+			"user the " +
 			"right to (the host tells how)")
 	}
 	if c.said, err = parcel.Read(c.m.dir); err != nil {
