@@ -81,7 +81,8 @@ func TestAnAccountIsSignedInToByKeyOrAgent(t *testing.T) {
 	assert.Empty(t, holding(t, filepath.Join(s.home, "records"), "the-gate-is-open-9"), "sealed where it is recorded")
 }
 
-// The practice host tells how its accounts are added, and so they are: what it printed works as it stands. It ends with all that it started.
+// The practice host tells how its accounts are added, and so they are: what it printed works as it stands. It ends with all that it
+// started.
 func TestThePracticeHostIsAddedAsItSays(t *testing.T) {
 	t.Parallel()
 	s := start(t, newHome(t))
