@@ -366,3 +366,13 @@ func between(text, before, after string) string {
 	text, _, _ = strings.Cut(text, after)
 	return text
 }
+
+// inPHP runs PHP in the sites of a service, with WordPress loaded, and answers what it prints.
+func inPHP(t testing.TB, s *service) func(name, code string) string {
+	return func(name, code string) string {
+		t.Helper()
+		out, errs, status := run(t, "run", name, "-home", s.home, "--", "php", "-r", "require 'wp-load.php'; "+code)
+		require.Zero(t, status, errs)
+		return out
+	}
+}

@@ -103,11 +103,7 @@ func TestASiteIsPulledFromAHost(t *testing.T) {
 	requirePassed(t, s.newSites(t, "orchard-live"))
 	defer s.retire(t, "orchard-live")
 	live := s.secrets(t, "orchard-live")
-	inPHP := func(name, code string) string {
-		out, errs, status := run(t, "run", name, "-home", s.home, "--", "php", "-r", "require 'wp-load.php'; "+code)
-		require.Zero(t, status, errs)
-		return out
-	}
+	inPHP := inPHP(t, s)
 	inPHP("orchard-live", `wp_insert_post(['post_title' => 'Apple week', 'post_status' => 'publish',
 			'post_content' => '<a href="'.home_url('/press/').'">press</a>']);
 		wp_create_user('ines', 'the-gate-is-open-9', 'ines@fernhollow.example'); update_option('fernhollow', ['at' => home_url('/hedge/')]);

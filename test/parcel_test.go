@@ -45,11 +45,7 @@ func TestASiteGoesIntoOneFileAndComesOutOfIt(t *testing.T) {
 	requirePassed(t, s.newSites(t, "orchard-days"))
 	defer s.retire(t, "orchard-days")
 	made := s.secrets(t, "orchard-days")
-	inPHP := func(name, code string) string {
-		out, errs, status := run(t, "run", name, "-home", s.home, "--", "php", "-r", "require 'wp-load.php'; "+code)
-		require.Zero(t, status, errs)
-		return out
-	}
+	inPHP := inPHP(t, s)
 	picture := filepath.Join(made.Folder, "wp-content/uploads/apple.txt")
 	require.NoError(t, os.MkdirAll(filepath.Dir(picture), 0o755))
 	require.NoError(t, os.WriteFile(picture, []byte("an apple"), 0o644))

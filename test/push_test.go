@@ -17,14 +17,9 @@ import (
 )
 
 // pulled is a live site at a host, and the site that was pulled of it.
-func pulled(t *testing.T, s *service, scheme string) (h *hosted, live, here client.Site, inPHP func(name, code string) string) {
+func pulled(t *testing.T, s *service, scheme string) (h *hosted, live, here client.Site, php func(name, code string) string) {
 	t.Helper()
 	requirePassed(t, s.newSites(t, "orchard-live"))
-	inPHP = func(name, code string) string {
-		out, errs, status := run(t, "run", name, "-home", s.home, "--", "php", "-r", "require 'wp-load.php'; "+code)
-		require.Zero(t, status, errs)
-		return out
-	}
 	h = practiceHost(t, s, outside(t))
 	h.account(t, s, "orchard", "orchard-live", scheme)
 	get(t, s.site(t, "orchard-live").URL) // what a first visit writes is written
@@ -32,7 +27,7 @@ func pulled(t *testing.T, s *service, scheme string) (h *hosted, live, here clie
 	require.Zero(t, code, out+errs)
 	require.Eventually(t, func() bool { return fileIs(filepath.Join(s.home, "hosting/orchard/base.json")) }, 20*time.Second,
 		20*time.Millisecond)
-	return h, s.secrets(t, "orchard-live"), s.secrets(t, "orchard-days"), inPHP
+	return h, s.secrets(t, "orchard-live"), s.secrets(t, "orchard-days"), inPHP(t, s)
 }
 
 func fileIs(path string) bool {
@@ -146,12 +141,17 @@ func TestAPushGoesBack(t *testing.T) {
 	status, _, _ := get(t, live.URL)
 	assert.Equal(t, 200, status)
 
+	_, errs, code = s.cli("push", "orchard", "-back")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "nothing was pushed to orchard", "it never stood")
 	require.NoError(t, os.Remove(filepath.Join(here.Folder, "wp-content/mu-plugins/broken.php")))
 	inPHP("orchard-days", `update_option('blogdescription', 'of here');`)
 	out, errs, code = s.cli("push", "orchard-days", "orchard", "-yes", "-overwrite")
 	require.Zero(t, code, out+errs)
 	assert.Equal(t, "of here", inPHP("orchard-live", `echo get_option('blogdescription');`))
 	inPHP("orchard-live", `update_option('blogname', 'Changed since');`)
+	out, errs, code = s.cli("push", "orchard-days", "orchard", "-dry-run") // which fetches that
+	require.Zero(t, code, out+errs)
 	out, errs, code = s.cli("push", "orchard", "-back")
 	assert.Equal(t, 1, code, out)
 	assert.Contains(t, errs, "(the table "+live.Prefix+"options); say -overwrite")

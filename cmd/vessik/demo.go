@@ -30,39 +30,17 @@ func runDemo(ctx context.Context, c *call) error {
 	if err := c.parse(); err != nil {
 		return err
 	}
-	usual, err := home.Default()
+	place, err := homeOfItsOwn("vessik-demo", *c.home)
 	if err != nil {
 		return err
-	}
-	base := "/var/lib"
-	if os.Geteuid() != 0 {
-		if base, err = os.UserHomeDir(); err != nil {
-			return err
-		}
-	}
-	dir := filepath.Join(base, "vessik-demo")
-	if *c.home != "" {
-		dir = *c.home
-	}
-	place, err := home.New(dir, usual.Engines)
-	if err != nil {
-		return err
-	}
-	if place.InUse() {
-		return fmt.Errorf("%s: %w; stop that one first", place.Dir, home.ErrInUse)
 	}
 	service, err := startService(place)
 	if err != nil {
 		return err
 	}
 	defer service.stop()
-	// A child that ends by itself ends the demo.
-	ctx, cancel := context.WithCancel(ctx)
+	ctx, cancel := service.within(ctx)
 	defer cancel()
-	go func() {
-		<-service.ended
-		cancel()
-	}()
 	report, err := showFleet(ctx, c, place)
 	if err != nil {
 		if ctx.Err() != nil && service.failed() != nil {
@@ -198,6 +176,39 @@ func startService(home home.Home, flags ...string) (*child, error) {
 		close(s.ended)
 	}()
 	return s, <-started
+}
+
+// within is a context that ends with the service: where that ends by itself, so does what it was started for.
+func (s *child) within(ctx context.Context) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancel(ctx)
+	go func() {
+		<-s.ended
+		cancel()
+	}()
+	return ctx, cancel
+}
+
+// homeOfItsOwn is the home folder of a service that is started for one command, beside the usual one; given names another. It is an error
+// that a service is in it.
+func homeOfItsOwn(name, given string) (place home.Home, err error) {
+	usual, err := home.Default()
+	if err != nil {
+		return place, err
+	}
+	base := "/var/lib"
+	if os.Geteuid() != 0 {
+		if base, err = os.UserHomeDir(); err != nil {
+			return place, err
+		}
+	}
+	dir := filepath.Join(base, name)
+	if given != "" {
+		dir = given
+	}
+	if place, err = home.New(dir, usual.Engines); err == nil && place.InUse() {
+		err = fmt.Errorf("%s: %w; stop that one first", place.Dir, home.ErrInUse)
+	}
+	return place, err
 }
 
 // failed says why the service ended by itself.

@@ -8,7 +8,6 @@ import (
 	"log/slog"
 	"net"
 	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -57,12 +56,8 @@ func runPracticeHost(ctx context.Context, c *call) error {
 		return err
 	}
 	defer service.stop()
-	ctx, cancel := context.WithCancel(ctx)
+	ctx, cancel := service.within(ctx)
 	defer cancel()
-	go func() {
-		<-service.ended
-		cancel()
-	}()
 	*c.home = place.Dir
 	if _, err := c.settledStatus(ctx, 15*time.Minute); err != nil {
 		return errors.Join(service.failed(), err)
@@ -87,24 +82,8 @@ func runPracticeHost(ctx context.Context, c *call) error {
 
 // practicePlace is the host's home, and the flags of its service.
 func practicePlace(dir string) (place home.Home, flags []string, err error) {
-	usual, err := home.Default()
-	if err != nil {
+	if place, err = homeOfItsOwn("vessik-practice", dir); err != nil {
 		return place, nil, err
-	}
-	if dir == "" {
-		base := "/var/lib"
-		if os.Geteuid() != 0 {
-			if base, err = os.UserHomeDir(); err != nil {
-				return place, nil, err
-			}
-		}
-		dir = filepath.Join(base, "vessik-practice")
-	}
-	if place, err = home.New(dir, usual.Engines); err != nil {
-		return place, nil, err
-	}
-	if place.InUse() {
-		return place, nil, fmt.Errorf("%s: %w; stop that one first", place.Dir, home.ErrInUse)
 	}
 	if _, err := os.Stat(place.Path("home.json")); err == nil {
 		return place, nil, nil

@@ -4,6 +4,7 @@ package moving
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -121,10 +122,8 @@ func (f *Feature) Add(ctx context.Context, asked wire.AddAccount) (wire.Account,
 	return f.shown(a), f.Records.SaveAccount(ctx, a)
 }
 
-// Drop forgets an account, and what was fetched of it. What is at the host stays.
+// Drop forgets an account, and what was fetched of it. What is at the host stays, but for what may be left there of ours.
 func (f *Feature) Drop(ctx context.Context, name string) error {
-	f.Operations.Judging.Lock()
-	defer f.Operations.Judging.Unlock()
 	a, err := f.account(ctx, name)
 	if err != nil {
 		return err
@@ -132,11 +131,25 @@ func (f *Feature) Drop(ctx context.Context, name string) error {
 	if err := f.Operations.Free(part(name)); err != nil {
 		return err
 	}
-	if a.Helper != "" || a.Stage != "" {
+	problem := func(why error) error {
+		return site.Problems{{Field: "account", Message: fmt.Sprintf("something of ours, %s, may still be at the host, which cannot be reached (%v)",
+			leftover(a), why), Remedy: "try again when it answers"}}
+	}
+	if leftover(a) != "" { // before anything is locked: the host may take long
 		if err := f.sweep(ctx, a); err != nil {
-			return site.Problems{{Field: "account", Message: fmt.Sprintf("something of ours, %s, may still be at the host, which cannot "+
-				"be reached (%v)", leftover(a), err), Remedy: "try again when it answers"}}
+			return problem(err)
 		}
+	}
+	f.Operations.Judging.Lock()
+	defer f.Operations.Judging.Unlock()
+	if err := f.Operations.Free(part(name)); err != nil {
+		return err
+	}
+	if a, err = f.account(ctx, name); err != nil {
+		return err
+	}
+	if leftover(a) != "" {
+		return problem(errors.New("somebody looks at it now"))
 	}
 	unlock, err := f.mirror(name).lock(ctx)
 	if err != nil {

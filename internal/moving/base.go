@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -166,14 +165,4 @@ func (f *Feature) Settle(account, name string, begun plan.Operation) {
 			f.Machine.Log.Warn("remember what a site and its host have in common", "account", account, "site", name, "reason", err)
 		}
 	})
-}
-
-// isOf tells whether a path is one of some, or below one.
-func isOf(path string, some []string) bool {
-	for _, each := range some {
-		if each = strings.Trim(each, "/"); path == each || strings.HasPrefix(path, each+"/") {
-			return true
-		}
-	}
-	return false
 }

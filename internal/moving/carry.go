@@ -29,9 +29,9 @@ const (
 // carry brings files into the mirror, many at a time. What has come before the line was cut is not carried again.
 // left are files that could not be read, or were gone.
 func (v *visit) carry(ctx context.Context, w *operation.Part, m mirror, files []hosting.Entry, bytes int64) (left []string, err error) {
-	load := &load{queue: queue[hosting.Entry]{items: files}, tell: func(done int64) {
+	load := &load{queue: queue[hosting.Entry]{items: files}, carried: carried{tell: func(done int64) {
 		w.Progress("fetching files", min(float64(done)/float64(max(bytes, 1)), 1))
-	}}
+	}}}
 	err = v.insist(ctx, w, &load.bytes, func() error { return load.some(ctx, v.line, m) })
 	return load.left, err
 }
@@ -98,9 +98,8 @@ func (v *visit) reconnect(ctx context.Context, try int) error {
 // load is files on their way.
 type load struct {
 	queue[hosting.Entry]
-	bytes atomic.Int64
-	tell  func(bytes int64)
-	left  []string // that could not be read, or were gone
+	carried
+	left []string // that could not be read, or were gone
 }
 
 func (l *load) leave(path string) {
@@ -123,7 +122,7 @@ func (l *load) some(ctx context.Context, line hosting.Line, m mirror) error {
 					return ctx.Err()
 				}
 				err := m.take(e, func(to io.Writer, from int64) error {
-					return line.Read(ctx, e.Path, from, &watched{to: to, load: l, told: often{tell: l.tell}})
+					return line.Read(ctx, e.Path, from, io.MultiWriter(to, l.watched()))
 				})
 				if errors.Is(err, errOther) {
 					return fmt.Errorf("%s: %w; fetch it again", e.Path, errOther)
@@ -142,17 +141,23 @@ func (l *load) some(ctx context.Context, line hosting.Line, m mirror) error {
 	return group.Wait()
 }
 
-// watched counts what is written of what is to come.
-type watched struct {
-	to   io.Writer
-	load *load
+// carried is how much went over the line, whoever carried it.
+type carried struct {
+	bytes atomic.Int64
+	tell  func(bytes int64)
+}
+
+// watched counts what is written to it.
+func (c *carried) watched() io.Writer { return &watching{c, often{tell: c.tell}} }
+
+type watching struct {
+	of   *carried
 	told often
 }
 
-func (w *watched) Write(text []byte) (int, error) {
-	n, err := w.to.Write(text)
-	w.told.now(w.load.bytes.Add(int64(n)))
-	return n, err
+func (w *watching) Write(text []byte) (int, error) {
+	w.told.now(w.of.bytes.Add(int64(len(text))))
+	return len(text), nil
 }
 
 // often tells ten times a second at the most.

@@ -74,8 +74,13 @@ type found struct {
 	configuration hosting.Configuration
 }
 
-// with visits an account, with a helper that answers.
+// with visits an account, with a helper that answers. A host may take long: meanwhile others have the part's place.
 func (f *Feature) with(ctx context.Context, w *operation.Part, name string, do func(v *visit) error) (err error) {
+	w.Wait(func() { err = f.within(ctx, w, name, do) })
+	return err
+}
+
+func (f *Feature) within(ctx context.Context, w *operation.Part, name string, do func(v *visit) error) (err error) {
 	w.Progress("connecting", -1)
 	v, err := f.visiting(ctx, name)
 	if err != nil {
@@ -339,7 +344,7 @@ func (f *Feature) dump(ctx context.Context, w *operation.Part, v *visit, m mirro
 		w.Progress("fetching the database", min(float64(bytes)/max(at.looked.Bytes, 1), 1))
 	}}
 	parts, err := v.helper.Dump(ctx, at.configuration, what, file, mostOfDump(at), told.now)
-	if err = errors.Join(err, file.Close()); err != nil {
+	if err = errors.Join(err, file.Sync(), file.Close()); err != nil {
 		return said, err
 	}
 	result.Masked = asked.Mask

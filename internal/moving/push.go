@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"net/http"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -32,12 +33,12 @@ type planned struct {
 	Folder string `json:"folder"` // that the files come from
 	Dump   string `json:"dump"`   // that the tables come from
 	Before int    `json:"before"` // what the live site answered
-	Title  string `json:"title"`
 	CMS    string `json:"cms"`
 	Prefix string `json:"prefix"`
 	// Without is what was left at the host when the site was pulled, and is not compared.
 	Without []string     `json:"without,omitempty"`
-	Undo    bool         `json:"undo,omitempty"` // it takes back an earlier push
+	After   *base        `json:"after,omitempty"` // of one that takes a push back: what the host had when that stood
+	Undo    bool         `json:"undo,omitempty"`  // it takes back an earlier push
 	Said    *wire.Pushed `json:"said"`
 }
 
@@ -128,8 +129,7 @@ func (f *Feature) comparePush(ctx context.Context, w *operation.Part, v *visit, 
 	}
 	if c.at, c.preview.Warnings = at, result.Warnings; !at.looked.Writable {
 		return nil, errors.New("PHP may not write into the account's folder, and could not put one file in the place of another: give its " +
-			"user the " +
-			"right to (the host tells how)")
+			"user the right to (the host tells how)")
 	}
 	if c.said, err = parcel.Read(c.m.dir); err != nil {
 		return nil, err
@@ -145,7 +145,7 @@ func (f *Feature) comparePush(ctx context.Context, w *operation.Part, v *visit, 
 	}
 	w.Progress("comparing", -1)
 	c.plan.Folder, c.plan.Dump, c.plan.Said = s.Folder, c.m.pushing("database.sql"), c.preview
-	c.plan.Title, c.plan.CMS, c.plan.Prefix = c.said.Title, c.said.CMS.Name, c.said.Prefix
+	c.plan.CMS, c.plan.Prefix = c.said.CMS.Name, c.said.Prefix
 	if err := c.files(ctx, k); err != nil {
 		return nil, err
 	}
@@ -153,7 +153,10 @@ func (f *Feature) comparePush(ctx context.Context, w *operation.Part, v *visit, 
 		return nil, err
 	}
 	c.warn()
-	c.plan.Before, _ = v.front(ctx, c.plan.Title)
+	var why string
+	if c.plan.Before, why = v.front(ctx); c.plan.Before != http.StatusOK {
+		c.preview.Warnings = append(c.preview.Warnings, "the live site is not well now: "+why+"; whether it answers worse afterwards is hard to tell")
+	}
 	return c.preview, writeJSON(c.m.pushing("plan.json"), c.plan)
 }
 
@@ -218,7 +221,7 @@ func (c *comparing) leftThere(ctx context.Context) error {
 
 // chosen tells whether a path is one that may be pushed.
 func (c *comparing) chosen(path string) bool {
-	return (len(c.asked.Paths) == 0 || isOf(path, c.asked.Paths)) && !isOf(path, c.asked.Keep)
+	return (len(c.asked.Paths) == 0 || safefile.Within(c.asked.Paths, path)) && !safefile.Within(c.asked.Keep, path)
 }
 
 // file judges one that is here, and at the host is another or none.
@@ -252,31 +255,21 @@ func (c *comparing) file(path string, size int64) error {
 
 // gone judges what the host has, and is not here: what was here is removed there, what was made there stays.
 func (c *comparing) gone(ctx context.Context, tops []string) error {
-	for _, top := range tops {
-		paths := []string{}
-		root := filepath.Join(c.m.files(), filepath.FromSlash(top))
-		if err := safefile.Walk(ctx, c.m.files(), nil, func(e safefile.Entry) error {
-			if e.Type.IsRegular() && (e.Path == top || isOf(e.Path, []string{top})) {
-				paths = append(paths, e.Path)
-			}
+	return safefile.Walk(ctx, c.m.files(), nil, func(e safefile.Entry) error {
+		if !e.Type.IsRegular() || !safefile.Within(tops, e.Path) {
 			return nil
-		}); err != nil {
-			return fmt.Errorf("%s: %w", root, err)
 		}
-		for _, path := range paths {
-			was, known := c.base.Files[path]
-			there, err := sumOf(c.m.files(), path)
-			if err != nil {
-				return err
-			}
-			if !known || !c.chosen(path) {
-				c.preview.Stays++
-				continue
-			}
-			c.put(wire.PushedFile{Path: path, What: "gone", Conflict: there != was})
+		was, known := c.base.Files[e.Path]
+		if !known || !c.chosen(e.Path) {
+			c.preview.Stays++
+			return nil
 		}
-	}
-	return nil
+		there, err := sumOf(c.m.files(), e.Path)
+		if err == nil {
+			c.put(wire.PushedFile{Path: e.Path, What: "gone", Conflict: there != was})
+		}
+		return err
+	})
 }
 
 // put has a file be pushed.

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
 
@@ -97,6 +96,9 @@ func (f *Feature) BeginPush(ctx context.Context, account string, asked wire.Push
 func (f *Feature) BeginBack(ctx context.Context, account string, overwrite bool) (plan.Operation, error) {
 	f.Operations.Judging.Lock()
 	defer f.Operations.Judging.Unlock()
+	if _, err := f.account(ctx, account); err != nil {
+		return plan.Operation{}, err
+	}
 	undo, err := readPlan(f.mirror(account).undoing("plan.json"))
 	if err != nil {
 		return plan.Operation{}, site.Problems{{Field: "back", Message: "nothing was pushed to " + account + " that could be taken back",
@@ -134,8 +136,7 @@ func (f *Feature) doCompare(ctx context.Context, w *operation.Part, account stri
 			return nil
 		}
 		return fmt.Errorf("%d files and tables were changed here and at the host since the last move; look with -dry-run, and then keep the "+
-			"host's "+
-			"with -keep, or say -overwrite", preview.Conflicts)
+			"host's with -keep, or say -overwrite", preview.Conflicts)
 	})
 }
 
@@ -150,7 +151,7 @@ func (f *Feature) putBeside(ctx context.Context, w *operation.Part, account stri
 		return nil
 	}
 	if !p.Undo {
-		if err := f.keepUndo(ctx, m, p); err != nil {
+		if err := f.keepUndo(m, p); err != nil {
 			return err
 		}
 	}
@@ -187,28 +188,32 @@ func (f *Feature) behind(p planned) (*cms.Definition, hosting.Configuration) {
 
 // upload carries files and the dump into a stage.
 func (v *visit) upload(ctx context.Context, w *operation.Part, p planned) error {
-	if err := v.line.MakeFolder(ctx, p.Stage+"/new"); err != nil {
-		return err
-	}
-	if err := v.line.Write(ctx, p.Stage+"/.htaccess", strings.NewReader("Require all denied\nDeny from all\n")); err != nil {
-		return err
-	}
-	made := map[string]bool{}
+	folders, known := queue[string]{items: []string{""}}, map[string]bool{".": true}
 	for _, each := range p.Put {
-		if folder := path.Dir(each); folder != "." && !made[folder] {
-			made[folder] = true
-			if err := v.line.MakeFolder(ctx, p.Stage+"/new/"+folder); err != nil {
-				return err
-			}
+		if folder := path.Dir(each); !known[folder] {
+			known[folder] = true
+			folders.back("/" + folder)
 		}
 	}
-	up := &uploading{queue: queue[string]{items: slices.Clone(p.Put)}, v: v, p: p, tell: func(done int64) {
+	up := &uploading{queue: queue[string]{items: slices.Clone(p.Put)}, v: v, p: p, carried: carried{tell: func(done int64) {
 		w.Progress("carrying files", min(float64(done)/float64(max(p.Said.Bytes, 1)), 1))
-	}}
+	}}}
 	if len(p.Tables) > 0 {
 		up.back(dumpName)
 	}
-	return v.insist(ctx, w, &up.bytes, func() error { return up.some(ctx) })
+	return v.insist(ctx, w, &up.bytes, func() error {
+		for folder, ok := folders.next(); ok; folder, ok = folders.next() {
+			if err := v.line.MakeFolder(ctx, p.Stage+"/new"+folder); err != nil {
+				folders.back(folder)
+				return err
+			}
+			up.bytes.Add(1) // it gets on
+		}
+		if err := v.line.Write(ctx, p.Stage+"/.htaccess", strings.NewReader("Require all denied\nDeny from all\n")); err != nil {
+			return err
+		}
+		return up.some(ctx)
+	})
 }
 
 // dumpName stands for the dump among the files that are uploaded: no file of a site is called so.
@@ -216,10 +221,9 @@ const dumpName = "\x00dump"
 
 type uploading struct {
 	queue[string]
-	v     *visit
-	p     planned
-	bytes atomic.Int64
-	tell  func(bytes int64)
+	carried
+	v *visit
+	p planned
 }
 
 // some uploads until all is there, or something fails.
@@ -253,17 +257,8 @@ func (u *uploading) one(ctx context.Context, name string) error {
 		return err
 	}
 	defer from.Close()
-	told := often{tell: u.tell}
-	return u.v.line.Write(ctx, to, readerFunc(func(text []byte) (int, error) {
-		n, err := from.Read(text)
-		told.now(u.bytes.Add(int64(n)))
-		return n, err
-	}))
+	return u.v.line.Write(ctx, to, io.TeeReader(from, u.watched()))
 }
-
-type readerFunc func([]byte) (int, error)
-
-func (f readerFunc) Read(text []byte) (int, error) { return f(text) }
 
 // turn puts what lies in the stage in the place of what is there, in one request where the host gives it time.
 func (f *Feature) turn(ctx context.Context, w *operation.Part, account string, _ pushing) error {
@@ -285,8 +280,8 @@ func (f *Feature) see(ctx context.Context, w *operation.Part, account string, as
 		return err
 	}
 	return f.with(ctx, w, account, func(v *visit) error {
-		status, why := v.front(ctx, "")
-		if status == http.StatusOK && why == "" || p.Before != http.StatusOK && p.Before != 0 || asked.Asked.Stay {
+		status, why := v.front(ctx)
+		if !worse(p.Before, status) || asked.Asked.Stay {
 			return nil
 		}
 		operation.Learn(w, func(p *pushing) {
@@ -298,8 +293,13 @@ func (f *Feature) see(ctx context.Context, w *operation.Part, account string, as
 	})
 }
 
-// front asks a host's front page as a visitor would. title is what it must bear; empty for nothing.
-func (v *visit) front(ctx context.Context, title string) (status int, why string) {
+// worse tells whether a front page answers worse than before, by its status; 0 is no answer.
+func worse(before, now int) bool {
+	return now != http.StatusOK && (before == http.StatusOK || before == 0 && now != 0)
+}
+
+// front asks a host's front page as a visitor would. The status is that of a fault where the page has an error of PHP in it.
+func (v *visit) front(ctx context.Context) (status int, why string) {
 	text, status, err := hosting.Get(ctx, v.account.URL+"/")
 	switch {
 	case err != nil:
@@ -308,8 +308,6 @@ func (v *visit) front(ctx context.Context, title string) (status int, why string
 		return status, fmt.Sprintf("its front page answers %d", status)
 	case verify.FatalIn(text) != "":
 		return http.StatusInternalServerError, "its front page has an error of PHP in it: " + verify.FatalIn(text)
-	case title != "" && !strings.Contains(text, title):
-		return status, "its front page does not bear its title"
 	}
 	return status, ""
 }
@@ -352,8 +350,13 @@ func (f *Feature) settle(ctx context.Context, w *operation.Part, account string,
 		}
 		return errors.Join(ownfile.RemoveAll(m.undoing()), ownfile.RemoveAll(m.pushing()))
 	}
-	return errors.Join(f.remember(ctx, m, asked.Asked.Site, fetched.At, append([]string{}, p.Tables...)),
-		ownfile.RemoveAll(m.pushing()))
+	if err := f.remember(ctx, m, asked.Asked.Site, fetched.At, append([]string{}, p.Tables...)); err != nil {
+		return err
+	}
+	if err := f.offerUndo(m); err != nil {
+		return err
+	}
+	return ownfile.RemoveAll(m.pushing())
 }
 
 // unstage removes what lies of ours at the host: what was turned for good is cleared up, anything else is taken back.

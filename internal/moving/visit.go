@@ -202,12 +202,12 @@ func (f *Feature) LookAfter() {
 			f.Machine.Log.Warn("look for helpers at hosts", "reason", err)
 		}
 		for _, a := range all {
-			if a.Helper == "" && a.Stage == "" || f.Operations.Free(part(a.Name)) != nil {
+			if leftover(a) == "" || f.Operations.Free(part(a.Name)) != nil {
 				continue
 			}
 			if err := f.sweep(ctx, a); err != nil && ctx.Err() == nil {
 				left = true
-				f.Machine.Log.Warn("a helper is left at a host", "account", a.Name, "helper", a.Helper, "reason", err)
+				f.Machine.Log.Warn("something of ours is left at a host", "account", a.Name, "what", leftover(a), "reason", err)
 			}
 		}
 		if !left {
