@@ -53,7 +53,7 @@ check: build
 by_path := '^os\.(Open|OpenFile|Create|ReadFile|WriteFile|ReadDir|CopyFS|Mkdir|MkdirAll|Rename|Remove|RemoveAll|Link|Symlink|Chmod|Chown|Chtimes|Truncate)(\# say safefile or ownfile)?$$' '^filepath\.(Walk|WalkDir|Glob)(\# say safefile or ownfile)?$$'
 
 # What works without engines is tested for data races.
-raced := client $(addprefix internal/,api archive authority cell core/rewrite gateway home hosting hosts names operation origin outgoing parcel proc registry rename running safefile service shelf survey trial users)
+raced := client $(addprefix internal/,api archive authority cell core/rewrite gateway home hosts moving names operation origin outgoing parcel proc registry rename running safefile service shelf survey trial users)
 space := $(subst ,, )
 
 test: check setup-test

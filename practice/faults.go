@@ -2,7 +2,6 @@ package practice
 
 import (
 	"errors"
-	"io/fs"
 	"net"
 	"sync"
 	"sync/atomic"
@@ -55,7 +54,7 @@ func (m *meter) mayWrite(bytes int) error {
 	defer m.mu.Unlock()
 	switch {
 	case m.faults.ReadOnly:
-		return fs.ErrPermission
+		return syscall.EACCES
 	case m.faults.Quota > 0:
 		if int64(bytes) >= m.faults.Quota {
 			m.faults.Quota = 1

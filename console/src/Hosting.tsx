@@ -274,7 +274,7 @@ function PushProgress({ account, push }: { account: string; push: ReturnType<typ
 const shown = 30
 
 // Planned is what is pushed: files and tables, conflicts among them, and what stays.
-const Planned = ({ planned: p }: { planned: Pushed }) => (
+export const Planned = ({ planned: p }: { planned: Pushed }) => (
   <div className="mt-1">
     <p>
       {p.new} files are new, {p.changed} changed, {p.gone} gone; {p.tables.length} tables;{" "}
@@ -308,7 +308,7 @@ const Planned = ({ planned: p }: { planned: Pushed }) => (
 )
 
 // Checks tell step by step what is at the host.
-const Checks = ({ found }: { found: HostChecks }) => (
+export const Checks = ({ found }: { found: HostChecks }) => (
   <ul className="mt-2 max-w-4xl border-l-2 border-line-strong pl-3 text-[13px]">
     {found.checks.map((c) => (
       <li

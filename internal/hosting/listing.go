@@ -16,8 +16,6 @@ import (
 	"unicode"
 
 	"golang.org/x/sync/errgroup"
-
-	"vessik/internal/core/site"
 )
 
 // How much of a host is listed: a hostile one has no end.
@@ -63,7 +61,7 @@ func (l *Listing) add(e Entry) error {
 
 // Fits tells whether a name that somebody else gave is one in the folder of a site.
 func Fits(name string) bool {
-	return fs.ValidPath(name) && name != "." && len(path.Base(name)) <= 255 && len(name) < 4000 && !site.UnsafeInPath(name) &&
+	return fs.ValidPath(name) && name != "." && len(path.Base(name)) <= 255 && len(name) < 4000 &&
 		!strings.ContainsFunc(name, unicode.IsControl)
 }
 

@@ -132,7 +132,8 @@ func (f *Feature) Drop(ctx context.Context, name string) error {
 		return err
 	}
 	problem := func(why error) error {
-		return site.Problems{{Field: "account", Message: fmt.Sprintf("something of ours, %s, may still be at the host, which cannot be reached (%v)",
+		return site.Problems{{Field: "account", Message: fmt.Sprintf("something of ours, %s, may still be at the host, which cannot be "+
+			"reached (%v)",
 			leftover(a), why), Remedy: "try again when it answers"}}
 	}
 	if leftover(a) != "" { // before anything is locked: the host may take long

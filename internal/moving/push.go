@@ -155,7 +155,8 @@ func (f *Feature) comparePush(ctx context.Context, w *operation.Part, v *visit, 
 	c.warn()
 	var why string
 	if c.plan.Before, why = v.front(ctx); c.plan.Before != http.StatusOK {
-		c.preview.Warnings = append(c.preview.Warnings, "the live site is not well now: "+why+"; whether it answers worse afterwards is hard to tell")
+		c.preview.Warnings = append(c.preview.Warnings, "the live site is not well now: "+why+"; whether it answers worse afterwards is "+
+			"hard to tell")
 	}
 	return c.preview, writeJSON(c.m.pushing("plan.json"), c.plan)
 }
