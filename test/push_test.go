@@ -207,6 +207,76 @@ func TestAPushThatIsCutOff(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(live.Folder, "wp-content/uploads/other.bin"))
 }
 
+// What visitors and editors write at the host while a push is on its way is not lost: it is told, and the push is taken back.
+func TestWhatIsWrittenAtTheHostDuringAPush(t *testing.T) {
+	t.Parallel()
+	s := start(t, newHome(t))
+	h, live, here, inPHP := pulled(t, s, "sftp")
+	_, err := pool(t, live).Exec("CREATE TABLE " + live.Prefix + "beds (id INT PRIMARY KEY, at POINT, bits BIT(3), said TEXT CHARACTER SET latin1, " +
+		"twice INT AS (2*id) VIRTUAL, none BLOB)")
+	require.NoError(t, err)
+	sow := func(row string) {
+		_, err := pool(t, live).Exec("REPLACE INTO " + live.Prefix + "beds (id, at, bits, said, none) VALUES " + row)
+		require.NoError(t, err)
+	}
+	sow("(1, POINT(1,2), 5, 'caf\u00e9', NULL), (2, NULL, 1, '', '')")
+	out, errs, code := s.cli("pull", "orchard", "orchard-days")
+	require.Zero(t, code, out+errs)
+	require.Eventually(t, func() bool {
+		out, _, code := s.cli("push", "orchard-days", "orchard", "-dry-run")
+		return code == 0 && strings.Contains(out, "Nothing was changed here")
+	}, 20*time.Second, 100*time.Millisecond)
+	written(t, here, "wp-content/uploads/long.bin", strings.Repeat("fern ", 1<<20))
+	written(t, here, "index.php", "<?php\ndefine('WP_USE_THEMES', true);\nrequire __DIR__ . '/wp-blog-header.php'; // of here\n")
+	inPHP("orchard-days", `wp_insert_post(['post_title' => 'Quinces', 'post_status' => 'publish']); update_option('blogdescription', 'here');`)
+	_, err = pool(t, s.secrets(t, "orchard-days")).Exec("UPDATE " + here.Prefix + "beds SET said='here'")
+	require.NoError(t, err)
+	posts, options, beds := live.Prefix+"posts", live.Prefix+"options", live.Prefix+"beds"
+	for _, each := range []struct {
+		says   string
+		pushed client.Push
+		write  func()
+	}{
+		{"the table " + posts, client.Push{Only: "database", Tables: []string{posts}}, func() {
+			inPHP("orchard-live", `wp_insert_post(['post_title' => 'An order', 'post_status' => 'publish']);`)
+		}},
+		{"the table " + beds, client.Push{Only: "database", Tables: []string{beds}}, func() { sow("(1, POINT(1,2), 5, 'caf\u00e9', '')") }},
+		{"", client.Push{Only: "database", Tables: []string{options}}, func() {
+			inPHP("orchard-live", `set_transient('passing', 1);`)
+		}},
+		{"index.php", client.Push{Only: "files"}, func() {
+			written(t, live, "index.php", "<?php\ndefine('WP_USE_THEMES', true);\nrequire __DIR__ . '/wp-blog-header.php'; // of there\n")
+		}},
+	} {
+		failed := pushWhile(t, s, h, live, each.pushed, each.write)
+		if each.says == "" {
+			assert.Empty(t, failed, "what changes by itself may")
+		} else {
+			assert.Contains(t, failed, each.says+" was changed there since it was compared")
+		}
+		noStage(t, live)
+	}
+	assert.Equal(t, "1", inPHP("orchard-live", `echo count(get_posts(['title' => 'An order', 'post_type' => 'post']));`))
+	assert.Equal(t, "here", inPHP("orchard-live", `echo get_option('blogdescription');`))
+}
+
+// pushWhile pushes all by a slow line, does something at the host meanwhile, and returns why the push failed.
+func pushWhile(t *testing.T, s *service, h *hosted, live client.Site, asked client.Push, meanwhile func()) string {
+	t.Helper()
+	h.Fail(practice.Faults{BytesPerSecond: map[bool]int64{true: 1 << 20, false: 1 << 16}[asked.Only == "files"]})
+	defer h.Fail(practice.Faults{})
+	asked.Site = "orchard-days"
+	operation, err := s.PushAccount(ctx, "orchard", asked)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		found, _ := filepath.Glob(filepath.Join(live.Folder, ".move-*"))
+		return len(found) > 0
+	}, 60*time.Second, 10*time.Millisecond, "%+v", asked)
+	meanwhile()
+	h.Fail(practice.Faults{})
+	return s.watch(t, operation).Sites[0].Problem
+}
+
 func ownerOf(info os.FileInfo) (uid, gid int) {
 	of := info.Sys().(*syscall.Stat_t)
 	return int(of.Uid), int(of.Gid)

@@ -213,11 +213,69 @@ function dump($asked) {
     return array('table' => '', 'row' => 0);
 }
 
-// masks are the expressions that stand for columns of a table; the tables of a network's sub-sites have a number behind their prefix.
+// masks are the expressions that stand for columns of a table.
 function masks($asked, $table) {
-    foreach ($asked['masks'] as $each) if (preg_match('/^' . preg_quote($asked['prefix'], '/') . '(?:[0-9]+_)?' . preg_quote($each['table'], '/') . '$/', $table))
-        return $each['columns'];
+    foreach ($asked['masks'] as $each) if (is_table($asked, $each['table'], $table)) return $each['columns'];
     return array();
+}
+
+// sums tell tables from what they are at another time, but for rows that change by themselves.
+function sums($asked) {
+    $sums = array();
+    $db = $asked['tables'] ? db($asked) : null;
+    $now = $db ? tables_now($db) : array();
+    foreach ($asked['tables'] as $table) {
+        if (late()) break;
+        $sums[] = in_array($table, $now, true) ? sum_of($db, $table, still($asked, $table)) : '';
+    }
+    return array('sums' => $sums);
+}
+
+// still are the patterns of a table's rows that change by themselves.
+function still($asked, $table) {
+    $patterns = array();
+    foreach ($asked['restless'] as $each) if (is_table($asked, $each['table'], $table)) $patterns[] = "\x01$each[rows]\x01";
+    return $patterns;
+}
+
+function sum_of($db, $table, $patterns) {
+    $columns = array();
+    foreach (rows($db, 'SHOW COLUMNS FROM ' . name_of($table)) as $row) if (strpos($row[5], 'GENERATED') === false) $columns[] = name_of($row[0]);
+    if (!$patterns) {
+        $one = "CONCAT_WS(','" . implode('', array_map(function ($c) { return ",COALESCE(MD5(CAST($c AS BINARY)),'-')"; }, $columns)) . ')';
+        $sum = rows($db, "SELECT CONCAT(COUNT(*),' ',BIT_XOR(CAST(CONV(LEFT(MD5($one),16),16,10) AS UNSIGNED))) FROM " . name_of($table));
+        return $sum[0][0];
+    }
+    $answer = said($db, 'SELECT ' . implode(',', $columns) . ' FROM ' . name_of($table), MYSQLI_USE_RESULT);
+    for ($count = 0, $sum = str_repeat("\0", 16); $row = $answer->fetch_row();) {
+        $text = '(' . implode(',', array_map('text_of', $row));
+        foreach ($patterns as $pattern) if (preg_match($pattern, $text)) continue 2;
+        $sum ^= md5($text, true);
+        $count++;
+    }
+    if ($db->errno) throw new Refused("the database says: $db->error");
+    return "$count " . bin2hex($sum);
+}
+
+// as_seen refuses to go on where what is to be replaced is not any more what it was when it was compared.
+function as_seen($db, $asked, $tables) {
+    foreach ($tables as $table) if (isset($asked['sums'][$table]) && $asked['sums'][$table] !== (in_array($table, tables_now($db), true) ?
+        sum_of($db, $table, still($asked, $table)) : ''))
+        throw new Refused("the table $table was changed there since it was compared, while the push was on its way: push again");
+}
+function files_as_seen($asked) {
+    global $here;
+    foreach ($asked['seen'] as $name => $seen) {
+        $name = base64_decode($name);
+        $info = @lstat("$here/$name");
+        if ($seen !== ($info ? "$info[size] $info[mtime]" : ''))
+            throw new Refused("$name was changed there since it was compared, while the push was on its way: push again");
+    }
+}
+
+// is_table tells whether a table is one of the CMS's; those of a network's sub-sites have a number behind their prefix.
+function is_table($asked, $bare, $table) {
+    return (bool) preg_match('/^' . preg_quote($asked['prefix'], '/') . '(?:[0-9]+_)?' . preg_quote($bare, '/') . '$/', $table);
 }
 
 // dump_rows writes the rows of a table, and answers the row at which time was over, or -1.
@@ -228,7 +286,8 @@ function dump_rows($db, $table, $at, $masks) {
         $some = $some || strpos($row[5], 'GENERATED') !== false || strpos($row[5], 'INVISIBLE') !== false;
         if (strpos($row[5], 'GENERATED') !== false) continue;
         $columns[] = name_of($row[0]);
-        $values[] = isset($masks[$row[0]]) ? $masks[$row[0]] : name_of($row[0]);
+        $bits = strncasecmp($row[1], 'bit', 3) === 0; // which PHP would make a number of
+        $values[] = isset($masks[$row[0]]) ? $masks[$row[0]] : ($bits ? 'CAST(' . name_of($row[0]) . ' AS BINARY)' : name_of($row[0]));
         if ($row[3] === 'PRI') $keys[] = name_of($row[0]);
     }
     $list = implode(',', $columns);
@@ -361,6 +420,8 @@ function turn($asked) {
     $state = kept($asked, 'turn');
     $db = $asked['tables'] ? db($asked) : null;
     if (!$state) {
+        files_as_seen($asked);
+        if ($db) as_seen($db, $asked, $asked['tables']);
         $state = array('put' => $asked['put'], 'gone' => $asked['gone'], 'tables' => $asked['tables'],
             'had' => $db ? array_values(array_intersect($asked['tables'], tables_now($db))) : array());
         keep($asked, 'turn', $state);
@@ -384,12 +445,15 @@ function turn($asked) {
     if ($db) {
         $now = tables_now($db);
         $moves = array();
+        $come = array();
         foreach ($state['tables'] as $table) if (in_array(beside($asked, 'n', $table), $now, true)) {
+            $come[] = $table;
             foreach ($asked['keep'] as $statement) if ($statement['table'] === $table && in_array($table, $now, true)) // what is the live site's own stays so
                 said($db, strtr($statement['sql'], array('{next}' => name_of(beside($asked, 'n', $table)), '{now}' => name_of($table))));
             if (in_array($table, $now, true)) $moves[] = name_of($table) . ' TO ' . name_of(beside($asked, 'o', $table));
             $moves[] = name_of(beside($asked, 'n', $table)) . ' TO ' . name_of($table);
         }
+        as_seen($db, $asked, $come); // visitors wrote until they saw the page
         if ($moves) said($db, 'RENAME TABLE ' . implode(', ', $moves)); // all of them at once, or none
     }
     maintained($asked, false);
@@ -462,7 +526,7 @@ function answer($body) {
     rewind($state);
     if (!fwrite($state, "<?php exit; ?>\n$asked[n]\n")) throw new Refused('what was asked cannot be written down: is the disk full?');
     fclose($state);
-    $known = array('look', 'files', 'hashes', 'query', 'dump', 'load', 'turn', 'back', 'clear', 'remove_self');
+    $known = array('look', 'files', 'hashes', 'query', 'sums', 'dump', 'load', 'turn', 'back', 'clear', 'remove_self');
     if (!in_array($asked['do'], $known, true)) throw new Refused('nothing is called so');
     return call_user_func($asked['do'], $asked);
 }

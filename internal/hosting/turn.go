@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"vessik/internal/cms"
@@ -24,14 +25,75 @@ type Turn struct {
 	Put    []string `json:"put"`
 	Gone   []string `json:"gone"`
 	Tables []string `json:"tables"`
+	// What is replaced, as it was when it was compared: sums of tables, and sizes and times of files; what is not named may have changed.
+	Sums map[string]string `json:"sums,omitempty"`
+	Seen map[string]string `json:"seen,omitempty"`
+}
+
+// See has the turn be refused where files are not any more what a list says.
+func (t *Turn) See(entries []Entry) {
+	there := map[string]Entry{}
+	for _, e := range entries {
+		there[e.Path] = e
+	}
+	t.Seen = map[string]string{}
+	for _, name := range slices.Concat(t.Put, t.Gone) {
+		t.Seen[name] = ""
+		if e, is := there[name]; is {
+			t.Seen[name] = fmt.Sprintf("%d %d", e.Size, e.Modified.Unix())
+		}
+	}
 }
 
 func (t Turn) asked(c Configuration, k *cms.Definition, prefix string) map[string]any {
 	if len(t.Tables) == 0 {
 		c.File = "" // nothing is asked of the database
 	}
+	seen := words(nil)
+	for name, is := range t.Seen {
+		seen[base64.StdEncoding.EncodeToString([]byte(name))] = is
+	}
 	return c.with(map[string]any{"stage": t.Stage, "put": encoded(t.Put), "gone": encoded(t.Gone), "tables": append([]string{}, t.Tables...),
-		"keep": keeping(k, t.Tables, prefix), "maintenance": k.Maintenance.File, "notice": k.Maintenance.Text})
+		"sums": words(t.Sums), "seen": seen, "prefix": prefix, "restless": restless(k), "keep": keeping(k, t.Tables, prefix), "maintenance": k.Maintenance.File, "notice": k.Maintenance.Text})
+}
+
+// words is a map that is written as a JSON object, also where nothing is in it.
+func words(all map[string]string) map[string]string {
+	if all == nil {
+		return map[string]string{}
+	}
+	return all
+}
+
+// restless are the rows of a CMS's tables that change by themselves.
+func restless(k *cms.Definition) []map[string]string {
+	all := []map[string]string{}
+	for _, each := range k.Restless {
+		all = append(all, map[string]string{"table": each.Table, "rows": each.Rows})
+	}
+	return all
+}
+
+// Sums tell the tables of a site from what they are at another time, by name; rows that change by themselves do not count.
+func (h *Helper) Sums(ctx context.Context, c Configuration, k *cms.Definition, prefix string, tables []string) (map[string]string, error) {
+	all := map[string]string{}
+	for left := tables; len(left) > 0; {
+		var answer struct {
+			Sums []string `json:"sums"`
+		}
+		asked := c.with(map[string]any{"tables": left, "prefix": prefix, "restless": restless(k)})
+		if err := h.asked(ctx, "sums", asked, nil, &answer); err != nil {
+			return nil, err
+		}
+		if len(answer.Sums) == 0 || len(answer.Sums) > len(left) {
+			return nil, errors.New("the host does not answer for the tables it was asked of")
+		}
+		for i, sum := range answer.Sums {
+			all[left[i]] = sum
+		}
+		left = left[len(answer.Sums):]
+	}
+	return all, nil
 }
 
 func encoded(names []string) []string {

@@ -336,6 +336,11 @@ func (f *Feature) dump(ctx context.Context, w *operation.Part, v *visit, m mirro
 		}
 	}
 	w.Progress("fetching the database", -1)
+	if v.pushes {
+		if v.sums, err = v.helper.Sums(ctx, at.configuration, at.cms, at.looked.Prefix, at.looked.Tables); err != nil {
+			return said, err
+		}
+	}
 	file, err := ownfile.Create(m.nextDump())
 	if err != nil {
 		return said, err

@@ -123,6 +123,7 @@ func (f *Feature) comparePush(ctx context.Context, w *operation.Part, v *visit, 
 	if before, err := parcel.Read(c.m.dir); err == nil { // what was left at the host when it was pulled
 		c.plan.Without = slices.DeleteFunc(before.LeftOut, func(path string) bool { return slices.Contains(k.Layout.Caches, path) })
 	}
+	v.pushes = true
 	result, at, err := f.fetchBy(ctx, w, v, wire.Fetch{Mask: !c.asked.People && len(k.People) > 0, Without: c.plan.Without}, nil)
 	if err != nil {
 		return nil, err
@@ -152,6 +153,7 @@ func (f *Feature) comparePush(ctx context.Context, w *operation.Part, v *visit, 
 	if err := c.tables(ctx, k); err != nil {
 		return nil, err
 	}
+	c.plan.asSeen(v, at, asked.Overwrite)
 	c.warn()
 	var why string
 	if c.plan.Before, why = v.front(ctx); c.plan.Before != http.StatusOK {
@@ -159,6 +161,18 @@ func (f *Feature) comparePush(ctx context.Context, w *operation.Part, v *visit, 
 			"hard to tell")
 	}
 	return c.preview, writeJSON(c.m.pushing("plan.json"), c.plan)
+}
+
+// asSeen has the push be refused where what it replaces is changed at the host before it is there, unless that is not minded.
+func (p *planned) asSeen(v *visit, at found, overwrite bool) {
+	if p.Sums, p.Seen = nil, nil; overwrite {
+		return
+	}
+	p.See(at.list.Entries)
+	p.Sums = map[string]string{}
+	for _, table := range p.Tables {
+		p.Sums[table] = v.sums[table]
+	}
 }
 
 // namesPeople tells whether one of some tables tells of people: then who is told of must be in it as they are, to be brought back, too.

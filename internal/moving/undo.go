@@ -92,9 +92,13 @@ func (f *Feature) planBack(ctx context.Context, w *operation.Part, v *visit, ove
 	if err != nil {
 		return err
 	}
-	if _, _, err := f.fetchBy(ctx, w, v, wire.Fetch{Mask: m.fetched() != nil && m.fetched().Masked, Without: undo.Without}, nil); err != nil {
+	v.pushes = true
+	masked := m.fetched() != nil && m.fetched().Masked
+	_, at, err := f.fetchBy(ctx, w, v, wire.Fetch{Mask: masked, Without: undo.Without}, nil)
+	if err != nil {
 		return err
 	}
+	undo.asSeen(v, at, overwrite)
 	now, err := f.state(m, undo)
 	if err != nil {
 		return err
