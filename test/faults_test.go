@@ -297,7 +297,7 @@ func TestDemo(t *testing.T) {
 	home := newHome(t)
 	out, errs, code := run(t, "demo", "-once", "-home", home)
 	require.Zero(t, code, errs)
-	for _, part := range []string{"fernhollow", "glasshouse-journal", "seed-exchange", "11 of 11 passed"} {
+	for _, part := range []string{"fernhollow", "glasshouse-journal", "seed-exchange", "11 of 11 passed", "pushed: 1 files", "shows it now"} {
 		assert.Contains(t, out, part)
 	}
 	assert.Empty(t, processesOf(home), "it leaves no process")
@@ -319,6 +319,12 @@ func TestDemo(t *testing.T) {
 	assert.Contains(t, page, "Winter hours in all gardens")
 	_, page, _ = get(t, site.URL+"note.txt")
 	assert.Equal(t, "mine", page)
+	accounts, err := s.Accounts(ctx)
+	require.NoError(t, err)
+	require.Len(t, accounts, 2)
+	assert.Equal(t, "orchard-autumn", accounts[0].Site)
+	_, page, _ = get(t, accounts[0].URL)
+	assert.Contains(t, page, "Cider night")
 	require.NoError(t, command.Process.Signal(syscall.SIGINT))
 	require.NoError(t, command.Wait())
 	assert.Empty(t, processesOf(home))

@@ -212,7 +212,8 @@ func TestWhatIsWrittenAtTheHostDuringAPush(t *testing.T) {
 	t.Parallel()
 	s := start(t, newHome(t))
 	h, live, here, inPHP := pulled(t, s, "sftp")
-	_, err := pool(t, live).Exec("CREATE TABLE " + live.Prefix + "beds (id INT PRIMARY KEY, at POINT, bits BIT(3), said TEXT CHARACTER SET latin1, " +
+	_, err := pool(t, live).Exec("CREATE TABLE " + live.Prefix + "beds (id INT PRIMARY KEY, at POINT, bits BIT(3), said TEXT CHARACTER " +
+		"SET latin1, " +
 		"twice INT AS (2*id) VIRTUAL, none BLOB)")
 	require.NoError(t, err)
 	sow := func(row string) {

@@ -22,10 +22,12 @@ import (
 
 var demoCommand = command{name: "demo", about: "run the demo fleet",
 	synopsis: "Starts a service in a home of its own (~/vessik-demo, for root /var/lib/vessik-demo), makes the demo fleet there, verifies " +
-		"it,\nand stays until Ctrl-C, which stops all of it. Sites stay as they were left for the next time.",
+		"it,\npulls a site from a practice host, pushes what is changed in it, and stays until Ctrl-C, which stops all of it. Sites stay as " +
+		"they were left for the next time.",
 	example: "vessik demo -once", run: runDemo}
 
 func runDemo(ctx context.Context, c *call) error {
+	withHost := c.flags.Bool("host", true, "also run the practice host, and move a site")
 	once := c.flags.Bool("once", false, "exit when all is verified: 0 only if every check passed")
 	if err := c.parse(); err != nil {
 		return err
@@ -34,7 +36,7 @@ func runDemo(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	service, err := startService(place)
+	service, err := startProgram(place, os.Stdout, "serve")
 	if err != nil {
 		return err
 	}
@@ -47,6 +49,16 @@ func runDemo(ctx context.Context, c *call) error {
 			return service.failed()
 		}
 		return err
+	}
+	if *withHost {
+		host, err := startHost(ctx, c, place)
+		if err != nil {
+			return err
+		}
+		defer host.child.stop()
+		if err := host.move(ctx); err != nil {
+			return err
+		}
 	}
 	if *once {
 		if !report.Passed {
@@ -150,7 +162,7 @@ func fillAll(ctx context.Context, service *client.Client, fleet demo.Fleet) erro
 	return errors.Join(faults...)
 }
 
-// child is the service that the demo started.
+// child is a command of Vessik's own that another one started: its service, or the practice host.
 type child struct {
 	command *exec.Cmd
 	ended   chan struct{}
@@ -158,14 +170,15 @@ type child struct {
 	stopped bool
 }
 
-func startService(home home.Home, flags ...string) (*child, error) {
+// startProgram starts a command of Vessik's own that stays.
+func startProgram(home home.Home, out *os.File, name string, flags ...string) (*child, error) {
 	program, err := os.Executable()
 	if err != nil {
 		return nil, err
 	}
-	s := &child{command: exec.Command(program, append([]string{"serve", "-home", home.Dir}, flags...)...), ended: make(chan struct{})}
+	s := &child{command: exec.Command(program, append([]string{name, "-home", home.Dir}, flags...)...), ended: make(chan struct{})}
 	s.command.Env = append(os.Environ(), "VESSIK_ENGINES="+home.Engines)
-	s.command.Stdout, s.command.Stderr = os.Stdout, os.Stderr
+	s.command.Stdout, s.command.Stderr = out, os.Stderr
 	// Ctrl-C on the terminal is for the demo, which then ends the service; if the demo is killed, the service ends by itself.
 	s.command.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
 	started := make(chan error)

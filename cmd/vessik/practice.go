@@ -4,14 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"net"
 	"os"
 	"slices"
 	"strconv"
 	"strings"
-	"text/tabwriter"
 	"time"
 
 	"vessik/client"
@@ -36,6 +34,7 @@ func runPracticeHost(ctx context.Context, c *call) error {
 	c.flags.Var(&faults, "fault", "what goes wrong: slow=N, cut=N, quota=N, read-only or no-shell; may be given more than once")
 	sshPort := c.flags.Int("ssh-port", 2222, "port of SSH and SFTP")
 	ftpPort := c.flags.Int("ftp-port", 2121, "port of FTP")
+	c.jsonFlag()
 	if err := c.parse(); err != nil {
 		return err
 	}
@@ -51,7 +50,7 @@ func runPracticeHost(ctx context.Context, c *call) error {
 	if err != nil {
 		return fmt.Errorf("%w; choose other ports with -ssh-port and -ftp-port", err)
 	}
-	service, err := startService(place, flags...)
+	service, err := startProgram(place, map[bool]*os.File{true: os.Stderr, false: os.Stdout}[*c.json], "serve", flags...)
 	if err != nil {
 		return err
 	}
@@ -101,7 +100,7 @@ func practicePlace(dir string) (place home.Home, flags []string, err error) {
 
 // rentOut makes the live and the staging sites of the demo at the host, and tells how they are added as accounts.
 func (c *call) rentOut(ctx context.Context, host *practice.Host, api *client.Client, doors practice.Doors) error {
-	plain := false
+	asJSON, plain := *c.json, false
 	c.json = &plain
 	fleet := demo.Load()
 	shown := fleet.Sites[slices.IndexFunc(fleet.Sites, func(s demo.Site) bool { return s.Name == "orchard-days" })]
@@ -131,22 +130,33 @@ func (c *call) rentOut(ctx context.Context, host *practice.Host, api *client.Cli
 			}
 		}
 	}
-	table := tabwriter.NewWriter(c.out, 0, 0, 1, ' ', 0)
-	defer table.Flush()
+	rented := []hostedSite{}
 	for _, s := range sites {
 		e, err := host.Rent(s, "orchard", strings.TrimPrefix(s.Name, "orchard-"))
 		if err != nil {
 			return err
 		}
-		tellAccount(table, e, doors)
+		rented = append(rented, hostedSite{Name: e.User, Kind: e.Kind, URL: strings.TrimSuffix(e.URL, "/"), Password: e.Password,
+			At: fmt.Sprintf("sftp://%s@%s/", e.User, doors.SSH.Addr()), FTP: fmt.Sprintf("ftps://%s@%s/", e.User, doors.FTP.Addr())})
+	}
+	if asJSON {
+		return c.printJSON(rented)
+	}
+	for _, s := range rented {
+		fmt.Fprintf(c.out, "\n%s site at %s\n  VESSIK_HOST_PASSWORD=%s vessik hosting add %s -at %s -url %s\n  or by FTP with TLS: -at %s\n",
+			s.Kind, s.URL, s.Password, s.Name, s.At, s.URL, s.FTP)
 	}
 	return nil
 }
 
-func tellAccount(out io.Writer, e practice.Environment, doors practice.Doors) {
-	fmt.Fprintf(out, "\n%s site at %s\n  VESSIK_HOST_PASSWORD=%s vessik hosting add %s -at sftp://%s@%s/ -url %s\n  or by FTP with TLS: "+
-		"-at ftps://%s@%s/\n",
-		e.Kind, e.URL, e.Password, e.User, e.User, doors.SSH.Addr(), strings.TrimSuffix(e.URL, "/"), e.User, doors.FTP.Addr())
+// hostedSite is a site at the practice host, and how it is added as a hosting account.
+type hostedSite struct {
+	Name     string `json:"name"`
+	Kind     string `json:"kind"` // live or staging
+	URL      string `json:"url"`
+	At       string `json:"at"`
+	FTP      string `json:"ftp"`
+	Password string `json:"password"`
 }
 
 // faultsOf reads what is to go wrong.

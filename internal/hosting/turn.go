@@ -54,7 +54,8 @@ func (t Turn) asked(c Configuration, k *cms.Definition, prefix string) map[strin
 		seen[base64.StdEncoding.EncodeToString([]byte(name))] = is
 	}
 	return c.with(map[string]any{"stage": t.Stage, "put": encoded(t.Put), "gone": encoded(t.Gone), "tables": append([]string{}, t.Tables...),
-		"sums": words(t.Sums), "seen": seen, "prefix": prefix, "restless": restless(k), "keep": keeping(k, t.Tables, prefix), "maintenance": k.Maintenance.File, "notice": k.Maintenance.Text})
+		"sums": words(t.Sums), "seen": seen, "prefix": prefix, "restless": restless(k), "keep": keeping(k, t.Tables, prefix),
+		"maintenance": k.Maintenance.File, "notice": k.Maintenance.Text})
 }
 
 // words is a map that is written as a JSON object, also where nothing is in it.

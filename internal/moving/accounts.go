@@ -26,8 +26,9 @@ type Feature struct {
 	Operations *operation.Runner
 	Records    *records.Records
 
-	mu     sync.Mutex // over what is recorded of accounts
-	visits sync.Map   // a channel of one by the name of an account: it is visited by one at a time
+	mu       sync.Mutex // over what is recorded of accounts
+	visits   sync.Map   // a channel of one by the name of an account: it is visited by one at a time
+	settling sync.Map   // a channel by the name of an account, closed once what was pulled of it is remembered
 }
 
 // NoAccount says that there is no account of a name.

@@ -151,7 +151,10 @@ func (f *Feature) Settle(account, name string, begun plan.Operation) {
 	if err != nil {
 		return
 	}
+	settled := make(chan struct{})
+	f.settling.Store(account, settled)
 	f.Machine.Work.Go(func() {
+		defer close(settled)
 		ctx := f.Machine.Work.Context()
 		ended, err := f.Operations.Follow(ctx, begun.ID)
 		if err != nil || ended.State != plan.OperationDone {
@@ -165,4 +168,18 @@ func (f *Feature) Settle(account, name string, begun plan.Operation) {
 			f.Machine.Log.Warn("remember what a site and its host have in common", "account", account, "site", name, "reason", err)
 		}
 	})
+}
+
+// settled waits until what was pulled of an account last is remembered: by it a push is judged.
+func (f *Feature) settled(ctx context.Context, account string) error {
+	settling, is := f.settling.Load(account)
+	if !is {
+		return nil
+	}
+	select {
+	case <-settling.(chan struct{}):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 }

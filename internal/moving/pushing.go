@@ -123,6 +123,10 @@ func (f *Feature) beginPush(ctx context.Context, account string, asked pushing, 
 
 // doCompare plans a push, or what takes the last one back. Where both sides were changed nothing is done, unless that was asked for.
 func (f *Feature) doCompare(ctx context.Context, w *operation.Part, account string, asked pushing) error {
+	var err error
+	if w.Wait(func() { err = f.settled(ctx, account) }); err != nil {
+		return err
+	}
 	if asked.Back {
 		return f.with(ctx, w, account, func(v *visit) error { return f.planBack(ctx, w, v, asked.Asked.Overwrite) })
 	}

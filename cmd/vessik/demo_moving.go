@@ -1,0 +1,145 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"os/exec"
+	"slices"
+	"strings"
+
+	"vessik/client"
+	"vessik/internal/home"
+	"vessik/internal/hosting"
+)
+
+// What the demo moves: the site at the practice host, and the one that is made of it here.
+const (
+	demoLive    = "orchard-live"
+	demoStaging = "orchard-staging"
+	demoPulled  = "orchard-autumn"
+)
+
+// hostedDemo is the practice host beside the demo, and what it runs commands with.
+type hostedDemo struct {
+	c     *call
+	place home.Home
+	api   *client.Client
+	child *child
+}
+
+// startHost starts the practice host, at the port that the demo's accounts know.
+func startHost(ctx context.Context, c *call, place home.Home) (*hostedDemo, error) {
+	api, err := c.client()
+	if err != nil {
+		return nil, err
+	}
+	accounts, err := api.Accounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	port := "0"
+	if i := slices.IndexFunc(accounts, func(a client.Account) bool { return a.Name == demoLive }); i >= 0 {
+		if at, err := url.Parse(accounts[i].At); err == nil {
+			port = at.Port()
+		}
+	}
+	said, end, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	defer said.Close()
+	at := home.Home{Dir: place.Path("practice-host"), Engines: place.Engines}
+	h := &hostedDemo{c: c, place: place, api: api}
+	h.child, err = startProgram(at, end, "practice-host", "-json", "-ssh-port", port, "-ftp-port", "0")
+	end.Close()
+	if err != nil {
+		return nil, err
+	}
+	var rented []hostedSite
+	if err := json.NewDecoder(said).Decode(&rented); err != nil {
+		defer h.child.stop()
+		return nil, errors.Join(fmt.Errorf("the practice host did not start: %w", err), h.child.failed())
+	}
+	for _, each := range rented {
+		if err := h.add(ctx, accounts, each); err != nil {
+			h.child.stop()
+			return nil, err
+		}
+	}
+	return h, nil
+}
+
+// add has the demo know an account, the live one first.
+func (h *hostedDemo) add(ctx context.Context, known []client.Account, s hostedSite) error {
+	if slices.ContainsFunc(known, func(a client.Account) bool { return a.Name == s.Name }) {
+		return nil
+	}
+	asked := client.AddAccount{Name: s.Name, At: s.At, URL: s.URL, Password: s.Password}
+	if s.Name == demoStaging {
+		asked.Of = demoLive
+	}
+	_, err := h.api.AddAccount(ctx, asked)
+	return err
+}
+
+// move pulls the live site, writes something here, and pushes it, all by commands that it shows; once: what was done since is left alone.
+func (h *hostedDemo) move(ctx context.Context) error {
+	if _, err := h.api.Site(ctx, demoPulled, false); err == nil {
+		return nil
+	}
+	fmt.Fprintf(h.c.out, "\nA live site at a host (the practice host, on this machine) comes here, is changed, and goes back:\n")
+	if err := h.itself(ctx, "pull", demoLive, demoPulled); err != nil {
+		return err
+	}
+	const written = `require 'wp-load.php';
+		$text = 'The press is lent out, the barrels are not. Ines Halloway pours until ten.';
+		wp_insert_post(['post_title' => 'Cider night', 'post_name' => 'cider-night', 'post_status' => 'publish',
+			'post_content' => "<!-- wp:paragraph -->\n<p>$text</p>\n<!-- /wp:paragraph -->"]);
+		file_put_contents(WP_CONTENT_DIR . '/uploads/cider-night.txt', "Bring a jug.\n");`
+	if err := h.itself(ctx, "run", demoPulled, "--", "php", "-r", written); err != nil {
+		return err
+	}
+	if err := h.itself(ctx, "push", demoPulled, demoLive, "-yes"); err != nil {
+		return err
+	}
+	accounts, err := h.api.Accounts(ctx)
+	if err != nil {
+		return err
+	}
+	live := accounts[slices.IndexFunc(accounts, func(a client.Account) bool { return a.Name == demoLive })].URL
+	text, _, err := hosting.Get(ctx, live+"/")
+	if err == nil && !strings.Contains(text, "Cider night") {
+		err = errors.New("what was pushed is not to be seen there")
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", live, err)
+	}
+	fmt.Fprintf(h.c.out, "\n%s/ shows it now.\n", live)
+	return nil
+}
+
+// itself runs a command of Vessik's own, and shows it.
+func (h *hostedDemo) itself(ctx context.Context, arguments ...string) error {
+	program, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	shown := strings.Join(arguments, " ")
+	if i := strings.Index(shown, " -- "); i > 0 {
+		shown = shown[:i] + " -- php -r '…'"
+	}
+	fmt.Fprintf(h.c.out, "\n$ vessik %s\n", shown)
+	command := exec.CommandContext(ctx, program, arguments...)
+	command.Env = append(os.Environ(), "VESSIK_HOME="+h.place.Dir, "VESSIK_ENGINES="+h.place.Engines)
+	var errs bytes.Buffer
+	command.Stdout, command.Stderr = h.c.out, &errs
+	if err := command.Run(); err != nil {
+		return fmt.Errorf("vessik %s: %w\n%s", arguments[0], err, errs.String())
+	}
+	return nil
+}
