@@ -28,7 +28,7 @@ func parcelOf(t *testing.T, s *service, name string, flags ...string) string {
 }
 
 // outside is a folder that every account can read.
-func outside(t *testing.T) string {
+func outside(t testing.TB) string {
 	t.Helper()
 	dir, err := os.MkdirTemp(scratch, "outside-")
 	require.NoError(t, err)
