@@ -74,7 +74,8 @@ func TestASiteIsPushedToAHost(t *testing.T) {
 	inPHP("orchard-days", `wp_insert_post(['post_title' => 'Quinces', 'post_status' => 'publish', 'post_content' => home_url('/quince/')]);
 		update_option('blogdescription', 'pushed'); update_option('blog_public', '0'); update_option('admin_email', 'here@fernhollow.example');
 		wp_create_user('local', 'the-gate-is-open-9', 'local@fernhollow.example');`)
-	inPHP("orchard-live", `wp_create_user('ines', 'the-gate-is-open-9', 'ines@fernhollow.example'); update_option('blog_public', '1');`)
+	inPHP("orchard-live", `wp_create_user('ines', 'the-gate-is-open-9', 'ines@fernhollow.example'); update_option('blog_public', '0');
+		wp_create_user('Root', 'the-gate-is-open-9', 'root@fernhollow.example');`)
 	before := inPHP("orchard-live", `echo get_option('admin_email');`)
 
 	out, errs, code := s.cli("push", "orchard-days", "orchard", "-dry-run", "-keep", live.Prefix+"options")
@@ -84,6 +85,18 @@ func TestASiteIsPushedToAHost(t *testing.T) {
 	assert.Regexp(t, `table +`+live.Prefix+`posts +1 rows come, 0 go`, out)
 	assert.NotRegexp(t, `table +`+live.Prefix+`(users|options)`, out)
 	assert.Contains(t, out, "stays at the host: 2 files")
+	assert.Contains(t, out, "→ the live site: search engines are shut out of it")
+	assert.Contains(t, out, "→ the live site: a user is called Root, which everybody tries first")
+	assert.NotContains(t, out, "the password of")
+	inPHP("orchard-live", `update_option('blog_public', '1');`)
+	inPHP("orchard-days", `wp_set_password('password', 1); wp_set_password('admin123', get_user_by('login', 'local')->ID);
+		get_user_by('login', 'local')->set_role('administrator');`)
+	for range 2 { // what was tried is not tried again
+		people, errs, code := s.cli("push", "orchard-days", "orchard", "-dry-run", "-people")
+		require.Zero(t, code, people+errs)
+		assert.Equal(t, 2, strings.Count(people, "is one that everybody tries first: give it another one there"), people)
+		assert.NotContains(t, people, "shut out of it")
+	}
 	assert.NoFileExists(t, filepath.Join(live.Folder, "wp-content/themes/hedge/style.css"))
 	out, errs, code = s.cli("push", "orchard-days", "orchard", "-yes", "-overwrite")
 	require.Zero(t, code, out+errs)

@@ -56,6 +56,7 @@ type Definition struct {
 	Kept        []Kept      `yaml:"kept-at-host"`
 	Restless    []Restless  `yaml:"restless"`
 	Maintenance Maintenance `yaml:"maintenance"`
+	Live        []Amiss     `yaml:"live"`
 	Host        Host        `yaml:"host"`
 	Upgrade     string      `yaml:"upgrade"` // PHP that brings the database up to the files' version, with the CMS loaded
 	Stencil     Stencil     `yaml:"stencil"`
@@ -268,6 +269,14 @@ type Kept struct {
 type Restless struct {
 	Table string `yaml:"table"`
 	Rows  string `yaml:"rows"` // pattern of a row in a dump, with a group
+}
+
+// Amiss is what a live site should not have: a value that its database answers, or a place in its configuration, that a pattern finds.
+type Amiss struct {
+	Ask    string `yaml:"ask"` // SQL; empty where the configuration is looked at
+	When   string `yaml:"when"`
+	Says   string `yaml:"says"` // VALUE stands for what the pattern's group found
+	Remedy string `yaml:"remedy"`
 }
 
 // Maintenance is the file that has a site show a page to its visitors for a moment; TIME in its text stands for the time.

@@ -1,6 +1,7 @@
 package cms
 
 import (
+	"fmt"
 	"html"
 	"strings"
 
@@ -62,6 +63,64 @@ func (e Elsewhere) SubSites(mode, url string) (names []string, err error) {
 		}
 	}
 	return names, err
+}
+
+// Amiss says what the site has that a live one should not.
+func (e Elsewhere) Amiss(configuration []byte) (all []string, err error) {
+	for _, each := range e.Live {
+		texts := [][]byte{configuration}
+		if each.Ask != "" {
+			rows, err := e.ask(each.Ask)
+			if err != nil {
+				return all, err
+			}
+			texts = texts[:0]
+			for _, row := range rows {
+				texts = append(texts, []byte(strings.Join(row, "")))
+			}
+		}
+		for _, text := range texts {
+			if found := e.regexps[each.When].FindSubmatch(text); found != nil {
+				value := fmt.Sprintf("%.100q", found[1])
+				all = append(all, strings.ReplaceAll(each.Says, "VALUE", strings.Trim(value, `"`))+": "+each.Remedy)
+				break
+			}
+		}
+	}
+	return all, nil
+}
+
+// Keeper is an administrator of a site, by name, and what is stored of the password.
+type Keeper struct{ Name, Stored string }
+
+// Keepers are the first administrators of the site.
+func (e Elsewhere) Keepers(most int) (all []Keeper, err error) {
+	rows, err := e.ask(e.Administrator.Users)
+	for _, row := range rows {
+		if len(all) == most || len(row) < 4 || row[3] != "administrator" {
+			break
+		}
+		statement, err := e.write(e.Administrator.Password, Facts{Prefix: e.Prefix, Administrator: site.Administrator{Name: row[0]}})
+		if err != nil {
+			return all, err
+		}
+		stored, err := e.Ask(statement)
+		if err != nil || len(stored) == 0 || len(stored[0]) == 0 {
+			return all, err
+		}
+		all = append(all, Keeper{row[0], stored[0][0]})
+	}
+	return all, err
+}
+
+// Guessed tells which of some passwords is the keeper's; empty for none, or where nobody can tell from what is stored.
+func (k *Definition) Guessed(of Keeper, passwords []string) string {
+	for _, each := range passwords {
+		if passwordMatches(k.asPosted(each), of.Stored) {
+			return each
+		}
+	}
+	return ""
 }
 
 // IsRestless tells whether a row of a dump, as it stands there, changes by itself. The tables of a network's sub-sites have a number behind

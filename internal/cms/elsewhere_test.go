@@ -97,3 +97,39 @@ func TestWhatChangesByItself(t *testing.T) {
 		assert.Equal(t, bare, cms.BareTable(table, "k_"), table)
 	}
 }
+
+// What a live site should not have is found in its configuration and its database, and nothing else is taken for it.
+func TestWhatIsAmissAtALiveSite(t *testing.T) {
+	all, _ := cms.All(t.TempDir())
+	answers := map[string]string{}
+	there := cms.Elsewhere{Definition: all["wordpress"], Prefix: "k_", Ask: func(statement string) ([][]string, error) {
+		for part, answer := range answers {
+			if strings.Contains(statement, part) {
+				return [][]string{{answer}}, nil
+			}
+		}
+		return nil, nil
+	}}
+	for _, each := range []struct{ configuration, asked, answer, says string }{
+		{"define('WP_DEBUG', false);\n// define('WP_DEBUG', true);", "blog_public", "1", ""},
+		{"define( 'WP_DEBUG', true );", "", "", "WP_DEBUG is on"},
+		{"", "blog_public", "0", "search engines are shut out"},
+		{"", "admin_email", "ines@orchard.localhost", "its mail is from ines@orchard.localhost"},
+		{"", "admin_email", "ines@orchard.org", ""},
+		{"", "user_login", "admin", "a user is called admin"},
+		{"", "user_login", "adm\x1b[2Jin", `a user is called adm\x1b[2Jin`},
+	} {
+		answers = map[string]string{each.asked: each.answer}
+		if each.asked == "" {
+			answers = nil
+		}
+		found, err := there.Amiss([]byte(each.configuration))
+		require.NoError(t, err)
+		if each.says == "" {
+			assert.Empty(t, found, each)
+			continue
+		}
+		require.Len(t, found, 1, each)
+		assert.True(t, strings.HasPrefix(found[0], each.says), found[0])
+	}
+}

@@ -246,6 +246,10 @@ func (j *judge) texts(k *Definition) {
 	for i, each := range k.Restless {
 		j.pattern(fmt.Sprintf("restless[%d].rows", i), each.Rows)
 	}
+	for i, each := range k.Live {
+		j.template(fmt.Sprintf("live[%d].ask", i), each.Ask)
+		j.pattern(fmt.Sprintf("live[%d].when", i), each.When)
+	}
 	j.place("maintenance.file", k.Maintenance.File, false)
 	for i, query := range k.Walk {
 		j.template(fmt.Sprintf("walk[%d]", i), query)

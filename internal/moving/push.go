@@ -13,7 +13,6 @@ import (
 	"strings"
 
 	"vessik/internal/cms"
-	core "vessik/internal/core/hosting"
 	"vessik/internal/core/rowset"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
@@ -155,6 +154,9 @@ func (f *Feature) comparePush(ctx context.Context, w *operation.Part, v *visit, 
 	}
 	c.plan.asSeen(v, at, asked.Overwrite)
 	c.warn()
+	if err := c.amiss(ctx, v, k); err != nil {
+		return nil, err
+	}
 	var why string
 	if c.plan.Before, why = v.front(ctx); c.plan.Before != http.StatusOK {
 		c.preview.Warnings = append(c.preview.Warnings, "the live site is not well now: "+why+"; whether it answers worse afterwards is "+
@@ -368,11 +370,5 @@ func (c *comparing) warn() {
 	}
 	if len(c.base.Files) == 0 {
 		add("%s was never moved between here and there: whatever differs is taken for changed on both sides", c.s.Name)
-	}
-	if free := c.at.looked.Free; free >= 0 && free < float64(2*c.preview.Bytes) {
-		add("the host has %.0f MB left, and twice what is carried is needed for a moment: make room there", free/1e6)
-	}
-	if core.Older(c.at.looked.PHP, strings.TrimPrefix(c.s.Stack.PHP, "php-")) {
-		add("the host's PHP is %s, and the site runs on %s here: try it on the older one first (vessik trial)", c.at.looked.PHP, c.s.Stack.PHP)
 	}
 }

@@ -307,6 +307,14 @@ func (c *checker) admin(s Site) {
 	c.password("administrator.password", s.Administrator.Password, s.Administrator.Name, s.Name)
 }
 
+// IsGuessed tells whether a user's name is what everybody tries first.
+func IsGuessed(name string) bool { return slices.Contains(guessed, strings.ToLower(name)) }
+
+// UsualPasswords are what everybody tries first as the password of a user.
+func UsualPasswords(user string) []string {
+	return append([]string{user, user + "123", "12345678", "admin123"}, commonWords...)
+}
+
 // CheckTitle judges a title that a site is to have.
 func CheckTitle(name, title string) Problems {
 	c := &checker{site: name}
