@@ -154,13 +154,24 @@ func TestAPushGoesBack(t *testing.T) {
 	status, _, _ := get(t, live.URL)
 	assert.Equal(t, 200, status)
 
+	// A page that nobody sees from the front is looked at where a walk is asked for.
+	written(t, here, "wp-content/mu-plugins/broken.php", "<?php if (strpos(home_url(), 'orchard-live')) add_action('wp', "+
+		"function () { is_page() && nothing_of_that_name(); });")
+	out, errs, code = s.cli("push", "orchard-days", "orchard", "-files", "-yes", "-overwrite", "-walk")
+	assert.Equal(t, 3, code, out+errs)
+	assert.Contains(t, errs, "the live site answers worse than before: /")
+	assert.Regexp(t, `worse: /\S+ answers 500`, out)
+	noStage(t, live)
+	assert.NoDirExists(t, filepath.Join(live.Folder, "wp-content/mu-plugins"))
+
 	_, errs, code = s.cli("push", "orchard", "-back")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "nothing was pushed to orchard", "it never stood")
 	require.NoError(t, os.Remove(filepath.Join(here.Folder, "wp-content/mu-plugins/broken.php")))
 	inPHP("orchard-days", `update_option('blogdescription', 'of here');`)
-	out, errs, code = s.cli("push", "orchard-days", "orchard", "-yes", "-overwrite")
+	out, errs, code = s.cli("push", "orchard-days", "orchard", "-yes", "-overwrite", "-walk")
 	require.Zero(t, code, out+errs)
+	assert.Regexp(t, `\d+ pages of the live site answer as before`, out)
 	assert.Equal(t, "of here", inPHP("orchard-live", `echo get_option('blogdescription');`))
 	inPHP("orchard-live", `update_option('blogname', 'Changed since');`)
 	out, errs, code = s.cli("push", "orchard-days", "orchard", "-dry-run") // which fetches that

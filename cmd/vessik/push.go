@@ -38,6 +38,7 @@ func runPush(ctx context.Context, c *call) error {
 	c.flags.BoolVar(&asked.People, "people", false, "also tables that tell of people, which stay the host's otherwise")
 	c.flags.BoolVar(&asked.Overwrite, "overwrite", false, "also what was changed at the host since the last move")
 	c.flags.BoolVar(&asked.Stay, "stay", false, "stay with it although the live site answers worse than before")
+	c.flags.BoolVar(&asked.Walk, "walk", false, "ask all pages of the live site before and after, up to 200, not its front page alone")
 	dry := c.flags.Bool("dry-run", false, "tell what would be pushed, and change nothing at the host")
 	yes := c.flags.Bool("yes", false, "do not ask")
 	back := c.flags.Bool("back", false, "take the last push to the account back")
@@ -151,6 +152,11 @@ func (c *call) showPush(ctx context.Context, service *client.Client, operation c
 		return err
 	}
 	p := client.PushedBy(watched)
+	if p != nil && !*c.json {
+		for _, page := range p.PagesWorse {
+			fmt.Fprintf(c.out, "worse: %s %s\n", page.Path, page.Why)
+		}
+	}
 	if p != nil && p.WentBack {
 		return exitCode(exitCheckFailed)
 	}
@@ -161,6 +167,9 @@ func (c *call) showPush(ctx context.Context, service *client.Client, operation c
 		return failed
 	}
 	if p != nil {
+		if p.Pages > 0 && len(p.PagesWorse) == 0 {
+			fmt.Fprintf(c.out, "%d pages of the live site answer as before\n", p.Pages)
+		}
 		fmt.Fprintf(c.out, "pushed: %d files, %d tables; take it back with: vessik push %s -back\n", p.New+p.Changed+p.Gone, len(p.Tables),
 			p.Account)
 		return nil

@@ -65,6 +65,20 @@ func (e Elsewhere) SubSites(mode, url string) (names []string, err error) {
 	return names, err
 }
 
+// Pages are the addresses, below the site's own, of what is published there.
+func (e Elsewhere) Pages() (all []string, err error) {
+	for _, query := range e.Walk {
+		rows, err := e.ask(query)
+		if err != nil {
+			return all, err
+		}
+		for _, row := range rows {
+			all = append(all, row...)
+		}
+	}
+	return all, nil
+}
+
 // Amiss says what the site has that a live one should not.
 func (e Elsewhere) Amiss(configuration []byte) (all []string, err error) {
 	for _, each := range e.Live {

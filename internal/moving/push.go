@@ -34,6 +34,8 @@ type planned struct {
 	Before int    `json:"before"` // what the live site answered
 	CMS    string `json:"cms"`
 	Prefix string `json:"prefix"`
+	// Pages are what pages of the live site answered, where all of them are asked before and after.
+	Pages map[string]answered `json:"pages,omitempty"`
 	// Without is what was left at the host when the site was pulled, and is not compared.
 	Without []string     `json:"without,omitempty"`
 	After   *base        `json:"after,omitempty"` // of one that takes a push back: what the host had when that stood
@@ -161,6 +163,13 @@ func (f *Feature) comparePush(ctx context.Context, w *operation.Part, v *visit, 
 	if c.plan.Before, why = v.front(ctx); c.plan.Before != http.StatusOK {
 		c.preview.Warnings = append(c.preview.Warnings, "the live site is not well now: "+why+"; whether it answers worse afterwards is "+
 			"hard to tell")
+	}
+	if asked.Walk && !asked.DryRun {
+		paths, err := v.paths(ctx, c.there(ctx, v))
+		if err != nil {
+			return nil, err
+		}
+		c.plan.Pages = v.through(ctx, w, paths)
 	}
 	return c.preview, writeJSON(c.m.pushing("plan.json"), c.plan)
 }

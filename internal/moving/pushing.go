@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"path"
 	"path/filepath"
@@ -22,7 +23,6 @@ import (
 	"vessik/internal/ownfile"
 	"vessik/internal/records"
 	"vessik/internal/safefile"
-	"vessik/internal/verify"
 )
 
 // Push is the kind of operation that brings a site to a hosting account; its part is the account.
@@ -285,7 +285,22 @@ func (f *Feature) see(ctx context.Context, w *operation.Part, account string, as
 	}
 	return f.with(ctx, w, account, func(v *visit) error {
 		status, why := v.front(ctx)
-		if !worse(p.Before, status) || asked.Asked.Stay {
+		isWorse := worse(p.Before, status)
+		if len(p.Pages) > 0 && !isWorse {
+			found := worsePages(p.Pages, v.through(ctx, w, slices.Sorted(maps.Keys(p.Pages))))
+			operation.Learn(w, func(of *pushing) {
+				if of.Result != nil {
+					of.Result.Pages, of.Result.PagesWorse = len(p.Pages), found
+				}
+			})
+			if isWorse = len(found) > 0; isWorse {
+				why = fmt.Sprintf("%s %s", found[0].Path, found[0].Why)
+				if len(found) > 1 {
+					why += fmt.Sprintf(", and %d more pages", len(found)-1)
+				}
+			}
+		}
+		if !isWorse || asked.Asked.Stay {
 			return nil
 		}
 		operation.Learn(w, func(p *pushing) {
@@ -300,20 +315,6 @@ func (f *Feature) see(ctx context.Context, w *operation.Part, account string, as
 // worse tells whether a front page answers worse than before, by its status; 0 is no answer.
 func worse(before, now int) bool {
 	return now != http.StatusOK && (before == http.StatusOK || before == 0 && now != 0)
-}
-
-// front asks a host's front page as a visitor would. The status is that of a fault where the page has an error of PHP in it.
-func (v *visit) front(ctx context.Context) (status int, why string) {
-	text, status, err := hosting.Get(ctx, v.account.URL+"/")
-	switch {
-	case err != nil:
-		return 0, err.Error()
-	case status != http.StatusOK:
-		return status, fmt.Sprintf("its front page answers %d", status)
-	case verify.FatalIn(text) != "":
-		return http.StatusInternalServerError, "its front page has an error of PHP in it: " + verify.FatalIn(text)
-	}
-	return status, ""
 }
 
 // settle removes at the host what was there before, and remembers that both sides are the same now.

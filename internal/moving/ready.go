@@ -39,10 +39,7 @@ func (c *comparing) amiss(ctx context.Context, v *visit, k *cms.Definition) erro
 	if k.Configuration.File == "" {
 		return nil
 	}
-	there := cms.Elsewhere{Definition: c.at.cms, Prefix: c.said.Prefix, Ask: func(statement string) ([][]string, error) {
-		return v.helper.Query(ctx, c.at.configuration, statement)
-	}}
-	found, err := there.Amiss(c.at.looked.Text)
+	found, err := c.there(ctx, v).Amiss(c.at.looked.Text)
 	if err != nil {
 		return err
 	}
@@ -59,6 +56,13 @@ func (c *comparing) amiss(ctx context.Context, v *visit, k *cms.Definition) erro
 		}
 		return c.guessed(c.s.Name+", whose people are pushed", k, keepers)
 	})
+}
+
+// there is the site at the host, whose database is asked through the helper.
+func (c *comparing) there(ctx context.Context, v *visit) cms.Elsewhere {
+	return cms.Elsewhere{Definition: c.at.cms, Prefix: c.said.Prefix, Ask: func(statement string) ([][]string, error) {
+		return v.helper.Query(ctx, c.at.configuration, statement)
+	}}
 }
 
 // askingHere asks the database of a site here as that of a host is asked.

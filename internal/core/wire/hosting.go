@@ -88,6 +88,7 @@ type Push struct {
 	Overwrite bool     `json:"overwrite,omitempty" doc:"Also what was changed at the host since the last move"`
 	DryRun    bool     `json:"dry_run,omitempty" doc:"Tell what would be pushed, and change nothing at the host"`
 	Stay      bool     `json:"stay,omitempty" doc:"Stay with it although the live site answers worse than before"`
+	Walk      bool     `json:"walk,omitempty" doc:"Ask up to 200 pages of the live site before and after, not its front page alone"`
 }
 
 // PushBack takes the last push to a hosting account back.
@@ -111,6 +112,15 @@ type Pushed struct {
 	Warnings    []string      `json:"warnings,omitempty"`
 	WentBack    bool          `json:"went_back,omitempty"`
 	Why         string        `json:"why,omitempty" doc:"It went back"`
+	Pages       int           `json:"pages,omitempty" doc:"Pages of the live site that were asked before and after"`
+	PagesWorse  []PushedPage  `json:"pages_worse,omitempty" doc:"Those of them that answer worse"`
+}
+
+// PushedPage is a page of a live site that answers worse than before a push.
+type PushedPage struct {
+	Path string `json:"path"`
+	Was  int    `json:"was" doc:"The status it had"`
+	Why  string `json:"why"`
 }
 
 // PushedFile is a file that is pushed.
