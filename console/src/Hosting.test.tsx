@@ -2,8 +2,9 @@ import { QueryClientProvider } from "@tanstack/react-query"
 import { cleanup, fireEvent, render, screen } from "@testing-library/react"
 import { afterEach, beforeEach, describe, expect, test } from "vitest"
 import { pushOf, queries, type Account, type HostChecks, type Operation, type Pushed } from "./api"
-import { Elsewhere } from "./Elsewhere"
-import { Checks, HostingPage, Planned } from "./Hosting"
+import { Elsewhere, Numbers } from "./Elsewhere"
+import { Checks, HostingPage } from "./Hosting"
+import { Planned, timeLeft } from "./Moving"
 
 const account = (name: string, more: Partial<Account> = {}): Account => ({
   name,
@@ -172,7 +173,59 @@ describe("where else a site lives", () => {
       account("moss-live", { site: "moss" }),
     ])
     shown(<Elsewhere name="orchard-days" />)
-    expect(screen.getAllByRole("link").map((a) => a.textContent)).toEqual(["orchard-staging", "orchard-live"])
+    expect(screen.getAllByRole("link").map((a) => a.getAttribute("href"))).toEqual([
+      "/hosting",
+      "https://orchard-staging.example",
+      "/hosting",
+      "https://orchard-live.example",
+    ])
+    expect(screen.getAllByRole("listitem").map((li) => li.textContent?.slice(0, 15))).toEqual([
+      "here",
+      "orchard-staging",
+      "orchard-livehtt",
+    ])
+    expect(screen.getAllByText("What differs now?")).toHaveLength(2)
+  })
+  test("offers to take back only a push that stood and was not taken back", () => {
+    const push = (details: unknown, state = "done") => ({
+      id: "1",
+      kind: "push-account",
+      state,
+      created_at: "2026-11-29T06:00:00Z",
+      sites: [{ site: "account orchard-live" }],
+      details,
+    })
+    known([account("orchard-live", { site: "orchard-days" })])
+    const file = { path: "a.txt", what: "new", bytes: 1 }
+    const pushed = push({ asked: {}, result: planned({ new: 1, files: [file as never] }) })
+    for (const [operations, offered] of [
+      [[push({ asked: { dry_run: true }, result: planned({ new: 1, files: [file as never] }) })], 0],
+      [[push({ asked: {}, result: planned() }), pushed], 1],
+      [[push(pushed.details, "failed"), pushed], 1],
+      [[push({ back: true, asked: {} }), pushed], 0],
+    ] as const) {
+      queries.setQueryData(["operations"], operations)
+      shown(<Elsewhere name="orchard-days" />)
+      expect(screen.queryAllByText("Take the last push back…")).toHaveLength(offered)
+      cleanup()
+    }
+  })
+  test("tells in numbers what differs", () => {
+    const told = (p: Partial<Pushed>) => render(<Numbers of={planned(p)} />).container.textContent
+    expect(told({})).toBe("Nothing differs.")
+    expect(told({ new: 1, gone: 1, stays: 3, stays_tables: ["k_users"] })).toBe(
+      "2 files and 0 tables would go there; 3 files and 1 table are the host’s own.",
+    )
+    expect(told({ tables: [{ name: "k_posts", new: 1, gone: 0 }], conflicts: 2 })).toContain(
+      "1 table would go there; 0 files and 0 tables are the host’s own; 2 changed on both sides",
+    )
+  })
+  test("tells how long it will take yet", () => {
+    expect(timeLeft(500, 0.5, 0.5)).toBe("")
+    expect(timeLeft(5000, 0, 1)).toBe("")
+    expect(timeLeft(9000, 0.9, 0.1)).toBe("a few seconds left")
+    expect(timeLeft(10_000, 0.25, 0.75)).toBe("about 30 seconds left")
+    expect(timeLeft(60_000, 0.25, 0.75)).toBe("about 3 minutes left")
   })
   test("is nothing for a site that was never moved", () => {
     known([account("orchard-live")])
