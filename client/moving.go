@@ -9,14 +9,15 @@ import (
 
 // What the API says of hosting accounts.
 type (
-	Account    = wire.Account
-	AddAccount = wire.AddAccount
-	HostChecks = wire.HostChecks
-	Fetch      = wire.Fetch
-	Fetched    = wire.Fetched
-	Pull       = wire.Pull
-	Push       = wire.Push
-	Pushed     = wire.Pushed
+	Account      = wire.Account
+	AddAccount   = wire.AddAccount
+	HostChecks   = wire.HostChecks
+	Fetch        = wire.Fetch
+	Fetched      = wire.Fetched
+	Pull         = wire.Pull
+	Push         = wire.Push
+	Pushed       = wire.Pushed
+	PullReplaces = wire.PullReplaces
 )
 
 func accountPath(name, more string) string { return "/accounts/" + url.PathEscape(name) + more }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"vessik/client"
 )
@@ -46,6 +47,9 @@ func runPull(ctx context.Context, c *call) error {
 	}
 	if *files != *database {
 		pull.Only = map[bool]string{true: "files", false: "database"}[*files]
+	}
+	if len(c.names) == 2 {
+		asked.Into = c.names[1]
 	}
 	asked.Without, asked.Empty, asked.Mask = without, empty, *mask != ""
 	operation, err := service.FetchAccount(ctx, c.names[0], asked)
@@ -99,8 +103,25 @@ func (c *call) showFetched(f *client.Fetched, dry bool, failed error) error {
 	for _, warning := range f.Warnings {
 		fmt.Fprintf(c.out, "→ %s\n", warning)
 	}
+	c.showReplaced(f.Replaces)
 	if dry {
 		fmt.Fprintln(c.out, "Nothing was carried.")
 	}
 	return failed
+}
+
+// showReplaced tells what a pull over a site takes the place of.
+func (c *call) showReplaced(r *client.PullReplaces) {
+	if r == nil || r.Files+len(r.Tables) == 0 {
+		return
+	}
+	all := slices.Clone(r.Names)
+	if r.Files > len(all) {
+		all = append(all, fmt.Sprintf("and %d more files", r.Files-len(all)))
+	}
+	for _, table := range r.Tables {
+		all = append(all, fmt.Sprintf("%d rows of %s", max(table.New, table.Gone), table.Name))
+	}
+	fmt.Fprintf(c.out, "→ changed here since the last move, and not at the host, whose take their place: %s\n  (a restore point keeps them)\n",
+		strings.Join(all, ", "))
 }

@@ -4,7 +4,7 @@ import { afterEach, beforeEach, describe, expect, test } from "vitest"
 import { pushOf, queries, type Account, type HostChecks, type Operation, type Pushed } from "./api"
 import { Elsewhere, Numbers } from "./Elsewhere"
 import { Checks, HostingPage } from "./Hosting"
-import { Planned, timeLeft } from "./Moving"
+import { Planned, Result, timeLeft } from "./Moving"
 
 const account = (name: string, more: Partial<Account> = {}): Account => ({
   name,
@@ -93,6 +93,15 @@ describe("a pull", () => {
     fireEvent.change(site, { target: { value: "orchard-days" } })
     expect(screen.getByRole("button", { name: "Put the host’s into orchard-days" })).toBeTruthy()
     expect(screen.getByText(/stays in a restore\s+point/)).toBeTruthy()
+  })
+  test("over a site says what it takes the place of", () => {
+    const tables = [{ name: "k_posts", new: 2, gone: 0 }]
+    const found = { files: 9, file_bytes: 1, new: 0, changed: 0, gone: 0, carry_bytes: 0, carried: 0 }
+    render(<Result found={{ ...found, replaces: { files: 3, names: ["a.txt", "b.txt"], tables } }} />)
+    expect(screen.getByText(/a\.txt, b\.txt, and 1 more files, 2 rows of k_posts/)).toBeTruthy()
+    cleanup()
+    render(<Result found={{ ...found, replaces: { files: 0, names: [], tables: [] } }} />)
+    expect(screen.queryByText(/Changed here/)).toBeNull()
   })
   test("and a push begin with the site that was moved last", () => {
     known([account("orchard-live", { site: "orchard-days" })])

@@ -236,15 +236,15 @@ function usePull(account: string) {
   const [fault, setFault] = useState<string>()
   const [made, setMade] = useState<string>()
   const watched = useOperation(asked?.fetch)
-  const begin = async (site: string, mask: boolean) => {
+  const begin = async (site: string, mask: boolean, dry = false) => {
     setFault(undefined)
     setMade(undefined)
     try {
-      const body = { dry_run: !site, mask }
+      const body = { dry_run: dry, mask, into: site || undefined }
       const operation = await answer(
         api.POST("/api/v1/accounts/{name}/fetch", { ...of({ name: account }), body }),
       )
-      setAsked({ fetch: operation.id, site })
+      setAsked({ fetch: operation.id, site: dry ? "" : site })
     } catch (error) {
       setFault(told(error))
     }
@@ -300,7 +300,7 @@ export function Pull({ account: a }: { account: Account }) {
         <Word type="submit" disabled={!site || running}>
           {there ? `Put the host’s into ${site}` : `Make ${site || "a site"} of it`}
         </Word>
-        <Word disabled={running} onClick={() => void pull.begin("", false)}>
+        <Word disabled={running} onClick={() => void pull.begin(site, mask, true)}>
           What differs?
         </Word>
         <Word onClick={() => setOpen(false)}>leave it</Word>
@@ -339,12 +339,25 @@ function Progress({ account, pull }: { account: string; pull: ReturnType<typeof 
   )
 }
 
-const Result = ({ found: f }: { found: Fetched }) => (
+export const Result = ({ found: f }: { found: Fetched }) => (
   <>
     <p className="mt-1">
       {f.cms?.name} {f.cms?.version} on PHP {f.php}, {f.database}: {f.files} files ({megabytes(f.file_bytes)}
       ). Here {f.new} are new, {f.changed} changed, {f.gone} gone: {megabytes(f.carry_bytes)} to carry.
     </p>
+    {f.replaces && f.replaces.files + f.replaces.tables.length > 0 && (
+      <p>
+        → Changed here since the last move, and not at the host, whose take their place:{" "}
+        {[
+          ...f.replaces.names,
+          ...(f.replaces.files > f.replaces.names.length
+            ? [`and ${f.replaces.files - f.replaces.names.length} more files`]
+            : []),
+          ...f.replaces.tables.map((t) => `${Math.max(t.new, t.gone)} rows of ${t.name}`),
+        ].join(", ")}
+        . A restore point keeps them.
+      </p>
+    )}
     {f.warnings?.map((w) => (
       <p key={w}>→ {w}</p>
     ))}

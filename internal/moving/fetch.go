@@ -100,7 +100,11 @@ func (f *Feature) within(ctx context.Context, w *operation.Part, name string, do
 // fetch brings an account's mirror up to date.
 func (f *Feature) fetch(ctx context.Context, w *operation.Part, name string, asked wire.Fetch) (result *wire.Fetched, err error) {
 	err = f.with(ctx, w, name, func(v *visit) error {
-		result, _, err = f.fetchBy(ctx, w, v, asked, nil)
+		var at found
+		if result, at, err = f.fetchBy(ctx, w, v, asked, nil); err != nil || asked.Into == "" {
+			return err
+		}
+		result.Replaces, err = f.replaced(ctx, w, name, at, asked)
 		return err
 	})
 	return result, err

@@ -54,27 +54,36 @@ type Fetch struct {
 	DryRun  bool     `json:"dry_run,omitempty" doc:"Look, and carry nothing"`
 	Mask    bool     `json:"mask,omitempty" doc:"People cannot be recognised in what is fetched"`
 	Empty   []string `json:"empty,omitempty" doc:"Tables whose rows stay at the host"`
+	Into    string   `json:"into,omitempty" doc:"A site that it is to be put into: what that would lose is told"`
 }
 
 // Fetched is what was found at a host, and what was carried.
 type Fetched struct {
-	At         time.Time  `json:"at,omitzero"`
-	CMS        site.CMS   `json:"cms,omitzero"`
-	Title      string     `json:"title,omitempty"`
-	Stack      site.Stack `json:"stack,omitzero" doc:"The nearest to the host's"`
-	PHP        string     `json:"php,omitempty" doc:"Version at the host"`
-	Database   string     `json:"database,omitempty" doc:"Version at the host"`
-	Files      int        `json:"files"`
-	FileBytes  int64      `json:"file_bytes"`
-	New        int        `json:"new" doc:"Files that are not here"`
-	Changed    int        `json:"changed"`
-	Gone       int        `json:"gone" doc:"Files that are no longer at the host"`
-	CarryBytes int64      `json:"carry_bytes" doc:"What new and changed files take"`
-	Carried    int64      `json:"carried" doc:"Bytes of files that were carried"`
-	DumpBytes  int64      `json:"dump_bytes,omitempty"`
-	DumpParts  int        `json:"dump_parts,omitempty" doc:"Requests in which the database was read; more than one is more than one moment"`
-	Masked     bool       `json:"masked,omitempty" doc:"People cannot be recognised in it"`
-	Warnings   []string   `json:"warnings,omitempty"`
+	At         time.Time     `json:"at,omitzero"`
+	CMS        site.CMS      `json:"cms,omitzero"`
+	Title      string        `json:"title,omitempty"`
+	Stack      site.Stack    `json:"stack,omitzero" doc:"The nearest to the host's"`
+	PHP        string        `json:"php,omitempty" doc:"Version at the host"`
+	Database   string        `json:"database,omitempty" doc:"Version at the host"`
+	Files      int           `json:"files"`
+	FileBytes  int64         `json:"file_bytes"`
+	New        int           `json:"new" doc:"Files that are not here"`
+	Changed    int           `json:"changed"`
+	Gone       int           `json:"gone" doc:"Files that are no longer at the host"`
+	CarryBytes int64         `json:"carry_bytes" doc:"What new and changed files take"`
+	Carried    int64         `json:"carried" doc:"Bytes of files that were carried"`
+	DumpBytes  int64         `json:"dump_bytes,omitempty"`
+	DumpParts  int           `json:"dump_parts,omitempty" doc:"Requests in which the database was read; more than one is more than one moment"`
+	Masked     bool          `json:"masked,omitempty" doc:"People cannot be recognised in it"`
+	Replaces   *PullReplaces `json:"replaces,omitempty"`
+	Warnings   []string      `json:"warnings,omitempty"`
+}
+
+// PullReplaces is what was changed in a site since the last move, and is not at the host: put into the site, the host's takes its place.
+type PullReplaces struct {
+	Files  int           `json:"files"`
+	Names  []string      `json:"names" nullable:"false" doc:"The first of them"`
+	Tables []PushedTable `json:"tables" nullable:"false" doc:"new are rows that are only here"`
 }
 
 // Push says what of a site is brought to a hosting account.
