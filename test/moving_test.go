@@ -145,7 +145,7 @@ func TestASiteIsPulledFromAHost(t *testing.T) {
 	written(t, s.site(t, "orchard-days"), "wp-content/pear.txt", "a pear")
 	out, errs, code = s.cli("pull", "orchard", "orchard-days", "-dry-run")
 	require.Zero(t, code, out+errs)
-	assert.Regexp(t, `changed here since the last move, and not at the host, whose take their place: wp-content/pear.txt, 1 rows of \w+options`, out)
+	assert.Regexp(t, `and not at the host, whose take their place: wp-content/pear.txt, 1 rows of \w+options`, out)
 	before := h.Carried()
 	out, errs, code = s.cli("pull", "orchard", "orchard-days", "-mask", "people")
 	require.Zero(t, code, out+errs)
@@ -158,6 +158,53 @@ func TestASiteIsPulledFromAHost(t *testing.T) {
 	out, errs, code = s.cli("restore", "orchard-days", "-back", pointsOf(t, s, "orchard-days")[0].ID)
 	require.Zero(t, code, out+errs)
 	assert.Equal(t, "done here", inPHP("orchard-days", `echo get_option('blogdescription');`))
+}
+
+// Uploads stay at the host, and come when somebody asks for them here; or those alone that came to the host since.
+func TestUploadsThatStayAtTheHost(t *testing.T) {
+	t.Parallel()
+	s := start(t, newHome(t))
+	h, live, here, _ := pulled(t, s, "sftp")
+	old := "wp-content/uploads/2026/caf\u00e9 1.jpg"
+	for name, text := range map[string]string{old: "an old one", "wp-content/uploads/2026/run.php": "<?php echo 'run';",
+		"wp-content/uploads/2026/run.phtml": "run", "wp-content/uploads/.htaccess": "Require all denied", "wp-content/other.jpg": "other"} {
+		written(t, live, name, text)
+	}
+	require.NoError(t, s.DropAccount(ctx, "orchard"))
+	h.account(t, s, "orchard", "orchard-live", "sftp")
+	before := time.Now()
+	out, errs, code := s.cli("pull", "orchard", "orchard-days", "-uploads-by-need")
+	require.Zero(t, code, out+errs)
+	assert.NoFileExists(t, filepath.Join(here.Folder, old))
+	assert.FileExists(t, filepath.Join(here.Folder, "wp-content/other.jpg"))
+	at := here.URL + "wp-content/uploads/2026/"
+	require.Eventually(t, func() bool { status, text, _ := get(t, at+"caf%C3%A9%201.jpg"); return status == 200 && text == "an old one" },
+		20*time.Second, 50*time.Millisecond)
+	assert.FileExists(t, filepath.Join(here.Folder, old), "it is here from now on")
+	for _, name := range []string{"2026/run.php", "2026/run.phtml", "none.jpg", ".htaccess", "../../wp-config.php"} {
+		status, text, _ := get(t, here.URL+"wp-content/uploads/"+name)
+		assert.NotEqual(t, "run", text, name)
+		assert.Contains(t, []int{403, 404, 200}, status, name)
+		assert.NoFileExists(t, filepath.Join(here.Folder, "wp-content/uploads", name+"x"))
+	}
+	assert.NoFileExists(t, filepath.Join(here.Folder, "wp-content/uploads/2026/run.php"))
+	assert.NoFileExists(t, filepath.Join(here.Folder, "wp-content/uploads/.htaccess"))
+	require.NoError(t, os.Remove(filepath.Join(here.Folder, old)))
+	require.NoError(t, os.Chtimes(filepath.Join(live.Folder, old), before.Add(-time.Hour), before.Add(-time.Hour)))
+	written(t, live, "wp-content/uploads/2026/new.jpg", "a new one")
+	require.NoError(t, os.Chtimes(filepath.Join(live.Folder, "wp-content/uploads/2026/new.jpg"), time.Now(), time.Now().Add(time.Minute)))
+	out, errs, code = s.cli("pull", "orchard", "orchard-days", "-newer-uploads-at-host")
+	require.Zero(t, code, out+errs)
+	assert.Contains(t, out, "1 newer uploads came")
+	assert.FileExists(t, filepath.Join(here.Folder, "wp-content/uploads/2026/new.jpg"))
+	require.Eventually(t, func() bool { return !fileIs(filepath.Join(s.home, "hosting/orchard/by-need.json")) }, 20*time.Second,
+		50*time.Millisecond)
+	status, _, _ := get(t, at+"caf%C3%A9%201.jpg")
+	assert.Equal(t, 404, status, "nothing is fetched by need any more")
+	assert.NoFileExists(t, filepath.Join(here.Folder, old))
+	out, errs, code = s.cli("push", "orchard-days", "orchard", "-dry-run")
+	require.Zero(t, code, out+errs)
+	assert.Contains(t, out, "Nothing was changed here", "and what stayed there is not taken for removed")
 }
 
 // holding lists the files in a folder that have a text in them.

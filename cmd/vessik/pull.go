@@ -29,6 +29,9 @@ func runPull(ctx context.Context, c *call) error {
 	c.flags.Var(&empty, "empty", "table whose rows stay at the host; may be given more than once")
 	mask := c.flags.String("mask", "", "people: names, mail addresses and the like are made unrecognisable before they leave the host")
 	c.flags.BoolVar(&asked.DryRun, "dry-run", false, "tell what would be carried, and change nothing")
+	c.flags.BoolVar(&asked.ByNeed, "uploads-by-need", false, "leave uploads at the host, and fetch each when somebody asks for it here")
+	c.flags.BoolVar(&asked.NewerUploads, "newer-uploads-at-host", false, "of uploads, bring only those that came to the host since the "+
+		"last pull")
 	files := c.flags.Bool("files", false, "put its files alone into a site that is there")
 	database := c.flags.Bool("database", false, "put its database alone into a site that is there")
 	c.flags.StringVar(&pull.Domain, "domain", "", "domain of a new site (default: NAME.localhost)")
@@ -48,6 +51,7 @@ func runPull(ctx context.Context, c *call) error {
 	if *files != *database {
 		pull.Only = map[bool]string{true: "files", false: "database"}[*files]
 	}
+	pull.ByNeed = asked.ByNeed
 	if len(c.names) == 2 {
 		asked.Into = c.names[1]
 	}
@@ -102,6 +106,9 @@ func (c *call) showFetched(f *client.Fetched, dry bool, failed error) error {
 	fmt.Fprintf(c.out, "files that differ here: %d new, %d changed, %d gone (%s to carry)\n", f.New, f.Changed, f.Gone, sizeOf(f.CarryBytes))
 	for _, warning := range f.Warnings {
 		fmt.Fprintf(c.out, "→ %s\n", warning)
+	}
+	if f.NewerUploads > 0 {
+		fmt.Fprintf(c.out, "%d newer uploads came\n", f.NewerUploads)
 	}
 	c.showReplaced(f.Replaces)
 	if dry {

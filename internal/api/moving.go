@@ -88,7 +88,7 @@ func (a *API) pull(ctx context.Context, account string, asked wire.Pull, who str
 	}
 	defer func() {
 		if err == nil {
-			a.Moving.Settle(account, asked.Site, begun)
+			a.Moving.Settle(account, asked.Site, asked.ByNeed, begun)
 		}
 	}()
 	if _, there := a.Machine.Registry.Site(site.ASCII(asked.Site)); there {

@@ -37,6 +37,8 @@ type Sites interface {
 	Certificate(names []string) (*tls.Certificate, error)
 	// TakeTicket uses a ticket up; ok only if it is good for this site now. The secret lets the site's PHP believe who is to be signed in.
 	TakeTicket(s site.Site, token string) (user, secret string, ok bool)
+	// Missing fetches a file of the site that was left elsewhere, where an address is that of one.
+	Missing(ctx context.Context, s site.Site, address string)
 	// Wake starts a site's PHP unless it runs, and does not wait for it.
 	Wake(s site.Site)
 	// CarryOver draws a ticket for whoever a request for a page shows to be signed in at the address that the site has over the other
@@ -235,6 +237,8 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		if forPHP(r.URL.Path) { // it starts at the same time as the web server that will ask it
 			g.Sites.Wake(s)
+		} else if r.Method == http.MethodGet || r.Method == http.MethodHead {
+			g.Sites.Missing(r.Context(), s, r.URL.Path)
 		}
 		http.NewResponseController(w).EnableFullDuplex() // a site may answer before it has read everything
 		defer r.Body.Close()                             // here: net/http would read what is left too late, and lose the visitor's connection

@@ -2,6 +2,7 @@ package gateway
 
 import (
 	"bufio"
+	"context"
 	"crypto/tls"
 	"fmt"
 	"io"
@@ -30,6 +31,7 @@ type fleet struct {
 
 	certificate tls.Certificate
 	asked       []string // names that one was asked for
+	missing     []string // addresses that may be of files elsewhere
 }
 
 func (f *fleet) ByDomain(host string) (site.Site, bool) {
@@ -53,6 +55,12 @@ func (f *fleet) Outage(_ site.Site, since time.Time) bool { return f.back.After(
 
 func (f *fleet) TakeTicket(s site.Site, token string) (user, secret string, ok bool) {
 	return "head-keeper", "s3cret", token == "good" && s.Name == "fernhollow"
+}
+
+func (f *fleet) Missing(_ context.Context, _ site.Site, address string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.missing = append(f.missing, address)
 }
 
 func (f *fleet) CarryOver(r *http.Request, s site.Site) (address, cookie string) {
@@ -119,6 +127,16 @@ func TestRequestsReachTheSiteAsTheVisitorSentThem(t *testing.T) {
 	assert.Equal(t, 200, response.StatusCode)
 	assert.Equal(t, "POST Fernhollow.localhost:20080 /a%2Fb?c=d%20e seeds 127.0.0.1 Fernhollow.localhost:20080 http", text,
 		"a visitor's own forwarded header is not believed")
+}
+
+// Files may lie elsewhere, pages and what is sent may not.
+func TestWhatMayLieElsewhereIsLookedFor(t *testing.T) {
+	server, f := garden(t, site.Running, func(http.ResponseWriter, *http.Request) {})
+	for _, path := range []string{"/uploads/fern%201.jpg?v=1", "/uploads/", "/index.php", "/page"} {
+		ask(t, server, "fernhollow.localhost", path, nil)
+	}
+	ask(t, server, "fernhollow.localhost", "/uploads/sent.jpg", strings.NewReader("x"))
+	assert.Equal(t, []string{"/uploads/fern 1.jpg"}, f.missing)
 }
 
 func TestWordsInsteadOfASite(t *testing.T) {

@@ -92,9 +92,21 @@ func client() *http.Client {
 func Get(ctx context.Context, address string) (text string, status int, err error) {
 	ctx, cancel := context.WithTimeout(ctx, idleTimeout)
 	defer cancel()
-	request, err := http.NewRequestWithContext(ctx, "GET", address, nil)
+	response, err := Fetch(ctx, address)
 	if err != nil {
 		return "", 0, err
+	}
+	defer response.Body.Close()
+	const most = 4 << 20
+	body, err := io.ReadAll(io.LimitReader(response.Body, most))
+	return string(body), response.StatusCode, err
+}
+
+// Fetch is Get for what may be long: the answer's body is the caller's to read and to close.
+func Fetch(ctx context.Context, address string) (*http.Response, error) {
+	request, err := http.NewRequestWithContext(ctx, "GET", address, nil)
+	if err != nil {
+		return nil, err
 	}
 	request.Header.Set("Cache-Control", "no-cache")
 	visitor := client()
@@ -104,14 +116,7 @@ func Get(ctx context.Context, address string) (text string, status int, err erro
 		}
 		return nil
 	}
-	response, err := visitor.Do(request)
-	if err != nil {
-		return "", 0, err
-	}
-	defer response.Body.Close()
-	const most = 4 << 20
-	body, err := io.ReadAll(io.LimitReader(response.Body, most))
-	return string(body), response.StatusCode, err
+	return visitor.Do(request)
 }
 
 // UnansweredError says that a host's address did not answer as the helper in its folder would.

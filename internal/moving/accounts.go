@@ -28,6 +28,7 @@ type Feature struct {
 
 	mu       sync.Mutex // over what is recorded of accounts
 	visits   sync.Map   // a channel of one by the name of an account: it is visited by one at a time
+	needs    sync.Map   // a *need by the identity of a site
 	settling sync.Map   // a channel by the name of an account, closed once what was pulled of it is remembered
 }
 
@@ -161,6 +162,7 @@ func (f *Feature) Drop(ctx context.Context, name string) error {
 	if err := ownfile.RemoveAll(f.mirror(name).dir); err != nil {
 		return err
 	}
+	f.needNothing(name)
 	return f.Records.DropAccount(ctx, name)
 }
 

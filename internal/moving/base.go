@@ -146,7 +146,7 @@ func (m mirror) rows(k *cms.Definition, dump, prefix string) (map[string]rowset.
 }
 
 // Settle waits until a site was made of what was fetched of an account, or that was put into it, and remembers that they are the same now.
-func (f *Feature) Settle(account, name string, begun plan.Operation) {
+func (f *Feature) Settle(account, name string, byNeed bool, begun plan.Operation) {
 	said, err := parcel.Read(f.mirror(account).dir)
 	if err != nil {
 		return
@@ -164,7 +164,11 @@ func (f *Feature) Settle(account, name string, begun plan.Operation) {
 			change.Unpack != nil && change.Unpack.Only != "" {
 			return // what is here is not what is there
 		}
-		if err := f.remember(ctx, f.mirror(account), site.ASCII(name), said.MadeAt, nil); err != nil && ctx.Err() == nil {
+		err = f.remember(ctx, f.mirror(account), site.ASCII(name), said.MadeAt, nil)
+		if s, known := f.Machine.Registry.Site(site.ASCII(name)); known {
+			err = errors.Join(err, f.needUploads(account, s, byNeed))
+		}
+		if err != nil && ctx.Err() == nil {
 			f.Machine.Log.Warn("remember what a site and its host have in common", "account", account, "site", name, "reason", err)
 		}
 	})

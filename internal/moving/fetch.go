@@ -99,12 +99,19 @@ func (f *Feature) within(ctx context.Context, w *operation.Part, name string, do
 
 // fetch brings an account's mirror up to date.
 func (f *Feature) fetch(ctx context.Context, w *operation.Part, name string, asked wire.Fetch) (result *wire.Fetched, err error) {
+	var since time.Time
+	if before := f.mirror(name).fetched(); before != nil {
+		since = before.At
+	}
+	asked = withUploads(asked)
 	err = f.with(ctx, w, name, func(v *visit) error {
 		var at found
 		if result, at, err = f.fetchBy(ctx, w, v, asked, nil); err != nil || asked.Into == "" {
 			return err
 		}
-		result.Replaces, err = f.replaced(ctx, w, name, at, asked)
+		if result.Replaces, err = f.replaced(ctx, w, name, at, asked); err == nil && asked.NewerUploads && !asked.DryRun {
+			result.NewerUploads, err = f.newer(ctx, w, v, at, asked, since)
+		}
 		return err
 	})
 	return result, err

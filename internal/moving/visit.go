@@ -198,6 +198,9 @@ const (
 // LookAfter removes helpers that an earlier service, or a visit that was cut off, left at hosts.
 func (f *Feature) LookAfter() {
 	ctx := f.Machine.Work.Context()
+	if err := f.readNeeds(ctx); err != nil && ctx.Err() == nil {
+		f.Machine.Log.Warn("read which uploads are left at hosts", "reason", err)
+	}
 	for wait := sweepAgain; ; wait = min(2*wait, sweepEvery) {
 		left := false
 		all, err := f.Records.Accounts(ctx)

@@ -402,6 +402,10 @@ func (v visited) Certificate(names []string) (*tls.Certificate, error) {
 	return v.rooms.Machine.Authority.Certificate(names)
 }
 
+func (v visited) Missing(ctx context.Context, s site.Site, address string) {
+	v.rooms.Moving.Missing(ctx, s, address)
+}
+
 func (v visited) Wake(s site.Site) { v.rooms.Machine.Wake(s) }
 
 func (v visited) Outage(s site.Site, since time.Time) bool { return v.rooms.Machine.Outage(s, since) }

@@ -50,33 +50,36 @@ type HostCheck struct {
 
 // Fetch says what is to be brought here of a hosting account.
 type Fetch struct {
-	Without []string `json:"without,omitempty" doc:"uploads, or paths at the host; what was fetched of them before stays"`
-	DryRun  bool     `json:"dry_run,omitempty" doc:"Look, and carry nothing"`
-	Mask    bool     `json:"mask,omitempty" doc:"People cannot be recognised in what is fetched"`
-	Empty   []string `json:"empty,omitempty" doc:"Tables whose rows stay at the host"`
-	Into    string   `json:"into,omitempty" doc:"A site that it is to be put into: what that would lose is told"`
+	Without      []string `json:"without,omitempty" doc:"uploads, or paths at the host; what was fetched of them before stays"`
+	DryRun       bool     `json:"dry_run,omitempty" doc:"Look, and carry nothing"`
+	Mask         bool     `json:"mask,omitempty" doc:"People cannot be recognised in what is fetched"`
+	Empty        []string `json:"empty,omitempty" doc:"Tables whose rows stay at the host"`
+	ByNeed       bool     `json:"by_need,omitempty" doc:"Uploads stay at the host"`
+	NewerUploads bool     `json:"newer_uploads,omitempty" doc:"Of uploads, only those that came since the last fetch"`
+	Into         string   `json:"into,omitempty" doc:"A site that it is to be put into: what that would lose is told"`
 }
 
 // Fetched is what was found at a host, and what was carried.
 type Fetched struct {
-	At         time.Time     `json:"at,omitzero"`
-	CMS        site.CMS      `json:"cms,omitzero"`
-	Title      string        `json:"title,omitempty"`
-	Stack      site.Stack    `json:"stack,omitzero" doc:"The nearest to the host's"`
-	PHP        string        `json:"php,omitempty" doc:"Version at the host"`
-	Database   string        `json:"database,omitempty" doc:"Version at the host"`
-	Files      int           `json:"files"`
-	FileBytes  int64         `json:"file_bytes"`
-	New        int           `json:"new" doc:"Files that are not here"`
-	Changed    int           `json:"changed"`
-	Gone       int           `json:"gone" doc:"Files that are no longer at the host"`
-	CarryBytes int64         `json:"carry_bytes" doc:"What new and changed files take"`
-	Carried    int64         `json:"carried" doc:"Bytes of files that were carried"`
-	DumpBytes  int64         `json:"dump_bytes,omitempty"`
-	DumpParts  int           `json:"dump_parts,omitempty" doc:"Requests in which the database was read; more than one is more than one moment"`
-	Masked     bool          `json:"masked,omitempty" doc:"People cannot be recognised in it"`
-	Replaces   *PullReplaces `json:"replaces,omitempty"`
-	Warnings   []string      `json:"warnings,omitempty"`
+	At           time.Time     `json:"at,omitzero"`
+	CMS          site.CMS      `json:"cms,omitzero"`
+	Title        string        `json:"title,omitempty"`
+	Stack        site.Stack    `json:"stack,omitzero" doc:"The nearest to the host's"`
+	PHP          string        `json:"php,omitempty" doc:"Version at the host"`
+	Database     string        `json:"database,omitempty" doc:"Version at the host"`
+	Files        int           `json:"files"`
+	FileBytes    int64         `json:"file_bytes"`
+	New          int           `json:"new" doc:"Files that are not here"`
+	Changed      int           `json:"changed"`
+	Gone         int           `json:"gone" doc:"Files that are no longer at the host"`
+	CarryBytes   int64         `json:"carry_bytes" doc:"What new and changed files take"`
+	Carried      int64         `json:"carried" doc:"Bytes of files that were carried"`
+	DumpBytes    int64         `json:"dump_bytes,omitempty"`
+	DumpParts    int           `json:"dump_parts,omitempty" doc:"Requests in which the database was read, each at its own moment"`
+	Masked       bool          `json:"masked,omitempty" doc:"People cannot be recognised in it"`
+	NewerUploads int           `json:"newer_uploads,omitempty" doc:"Uploads that came since the last fetch, and are in the site now"`
+	Replaces     *PullReplaces `json:"replaces,omitempty"`
+	Warnings     []string      `json:"warnings,omitempty"`
 }
 
 // PullReplaces is what was changed in a site since the last move, and is not at the host: put into the site, the host's takes its place.
@@ -153,5 +156,6 @@ type Pull struct {
 	Site   string `json:"site" doc:"Its name; a new one where there is none"`
 	Domain string `json:"domain,omitempty"`
 	Stay   bool   `json:"stay,omitempty" doc:"Stay with it although a check fails"`
+	ByNeed bool   `json:"by_need,omitempty" doc:"Uploads that are missing here are fetched from the live site when somebody asks for them"`
 	Only   string `json:"only,omitempty" enum:"files,database" doc:"What alone is put into a site that is there; empty for both"`
 }
