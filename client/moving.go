@@ -9,15 +9,17 @@ import (
 
 // What the API says of hosting accounts.
 type (
-	Account      = wire.Account
-	AddAccount   = wire.AddAccount
-	HostChecks   = wire.HostChecks
-	Fetch        = wire.Fetch
-	Fetched      = wire.Fetched
-	Pull         = wire.Pull
-	Push         = wire.Push
-	Pushed       = wire.Pushed
-	PullReplaces = wire.PullReplaces
+	Account         = wire.Account
+	AddAccount      = wire.AddAccount
+	HostChecks      = wire.HostChecks
+	Fetch           = wire.Fetch
+	Fetched         = wire.Fetched
+	Pull            = wire.Pull
+	Push            = wire.Push
+	Pushed          = wire.Pushed
+	HostSignIn      = wire.HostSignIn
+	HostEnvironment = wire.HostEnvironment
+	PullReplaces    = wire.PullReplaces
 )
 
 func accountPath(name, more string) string { return "/accounts/" + url.PathEscape(name) + more }
@@ -82,4 +84,19 @@ func FetchedBy(watched Watched) *Fetched {
 		Result *Fetched `json:"result"`
 	}](watched.Operation)
 	return said.Result
+}
+
+// SignInAtHost begins to sign in at a host's page, whose address is given.
+func (c *Client) SignInAtHost(ctx context.Context, page string) (s HostSignIn, err error) {
+	return s, c.call(ctx, "POST", "/hosts/sign-ins", wire.AskHostSignIn{Page: page}, &s)
+}
+
+// HostSignInOf tells whether Vessik was let in at a host's page.
+func (c *Client) HostSignInOf(ctx context.Context, id string) (s HostSignIn, err error) {
+	return s, c.call(ctx, "GET", "/hosts/sign-ins/"+url.PathEscape(id), nil, &s)
+}
+
+// SignInAccountAgain gives an account what a new sign-in at its host's page brought.
+func (c *Client) SignInAccountAgain(ctx context.Context, name, id string) error {
+	return c.call(ctx, "POST", accountPath(name, "/sign-in"), wire.SignInAgain{ID: id}, nil)
 }

@@ -42,7 +42,18 @@ func (h *Host) serveFTP(ctx context.Context, listener net.Listener) error {
 	if err != nil {
 		return err
 	}
-	stop := context.AfterFunc(ctx, func() { ftp.Shutdown() })
+	over := make(chan struct{})
+	defer close(over)
+	stop := context.AfterFunc(ctx, func() {
+		for { // again, where it is told to end before it has begun
+			ftp.Shutdown()
+			select {
+			case <-over:
+				return
+			case <-time.After(20 * time.Millisecond):
+			}
+		}
+	})
 	defer stop()
 	for until := time.Now().Add(5 * time.Second); ; {
 		err := ftp.ListenAndServe()

@@ -18,6 +18,7 @@ import (
 	"sync"
 	"syscall"
 
+	"golang.org/x/crypto/ssh"
 	"golang.org/x/sync/errgroup"
 
 	"vessik/client"
@@ -54,11 +55,15 @@ type Host struct {
 	mu           sync.Mutex
 	environments map[string]Environment
 	faults       *meter
+	page         *accounts
+	sshAt        string // where it lets customers in by SSH
+	signer       ssh.Signer
 }
 
 // Open reads who the host's customers are.
 func Open(dir string, service *client.Client, log *slog.Logger) (*Host, error) {
 	h := &Host{Dir: dir, Service: service, Log: log, environments: map[string]Environment{}, faults: &meter{}}
+	h.page = newAccounts(h)
 	if err := ownfile.Make(dir, 0o700); err != nil {
 		return nil, err
 	}
@@ -108,10 +113,8 @@ func (h *Host) Carried() int64 { return h.faults.carried.Load() }
 
 // signIn tells whose environment it is.
 func (h *Host) signIn(user, password string) (Environment, bool) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	e, known := h.environments[user]
-	return e, known && subtle.ConstantTimeCompare([]byte(password), []byte(e.Password)) == 1
+	e := h.environment(user)
+	return e, e.User != "" && (subtle.ConstantTimeCompare([]byte(password), []byte(e.Password)) == 1 || h.page.isLent(user, password))
 }
 
 func (h *Host) environment(user string) Environment {
@@ -121,28 +124,44 @@ func (h *Host) environment(user string) Environment {
 }
 
 // Doors are where the host lets its customers in.
-type Doors struct{ SSH, FTP net.Listener }
+type Doors struct{ SSH, FTP, Page net.Listener }
 
 // OpenDoors listens on loopback; a port of 0 is a free one.
-func OpenDoors(sshPort, ftpPort int) (d Doors, err error) {
-	if d.SSH, err = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", sshPort)); err != nil {
-		return d, err
+func OpenDoors(sshPort, ftpPort, pagePort int) (d Doors, err error) {
+	for _, door := range []struct {
+		at   *net.Listener
+		port int
+	}{{&d.SSH, sshPort}, {&d.FTP, ftpPort}, {&d.Page, pagePort}} {
+		if *door.at, err = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", door.port)); err != nil {
+			d.Close()
+			return d, err
+		}
 	}
-	if d.FTP, err = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", ftpPort)); err != nil {
-		d.SSH.Close()
+	return d, nil
+}
+
+// Close closes the doors that are open.
+func (d Doors) Close() {
+	for _, door := range []net.Listener{d.SSH, d.FTP, d.Page} {
+		if door != nil {
+			door.Close()
+		}
 	}
-	return d, err
 }
 
 // Serve lets customers in until ctx ends.
 func (h *Host) Serve(ctx context.Context, d Doors) error {
-	keys, err := h.keys()
+	key, err := h.keys()
 	if err != nil {
 		return err
 	}
+	h.mu.Lock()
+	h.sshAt, h.signer = d.SSH.Addr().String(), key
+	h.mu.Unlock()
 	group, ctx := errgroup.WithContext(ctx)
-	group.Go(func() error { return h.serveSSH(ctx, h.faults.over(d.SSH), keys) })
+	group.Go(func() error { return h.serveSSH(ctx, h.faults.over(d.SSH), key) })
 	group.Go(func() error { return h.serveFTP(ctx, d.FTP) })
+	group.Go(func() error { return h.servePage(ctx, d.Page) })
 	return group.Wait()
 }
 

@@ -23,7 +23,7 @@ import (
 func TestDoorsAreOpenedAgain(t *testing.T) {
 	h, err := Open(t.TempDir(), nil, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	doors, err := OpenDoors(0, 0)
+	doors, err := OpenDoors(0, 0, 0)
 	require.NoError(t, err)
 	ssh, ftp := doors.SSH.Addr().(*net.TCPAddr), doors.FTP.Addr().(*net.TCPAddr)
 	for range 3 {
@@ -44,7 +44,7 @@ func TestDoorsAreOpenedAgain(t *testing.T) {
 		}
 		cancel()
 		assert.NoError(t, <-ended)
-		doors, err = OpenDoors(ssh.Port, ftp.Port)
+		doors, err = OpenDoors(ssh.Port, ftp.Port, 0)
 		require.NoError(t, err)
 	}
 }
@@ -59,7 +59,7 @@ func rented(t *testing.T) (h *Host, e Environment, doors Doors) {
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "long.bin"), make([]byte, 1<<20), 0o644))
 	e, err = h.Rent(client.Site{Name: "orchard-live", URL: "http://orchard-live.localhost/", Folder: folder}, "orchard", "live")
 	require.NoError(t, err)
-	doors, err = OpenDoors(0, 0)
+	doors, err = OpenDoors(0, 0, 0)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)

@@ -4,7 +4,10 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/pem"
+	"errors"
 	"net"
+	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -114,4 +117,80 @@ func TestThePracticeHostIsAddedAsItSays(t *testing.T) {
 	answer, errs, code := s.cli("practice-host", "-fault", "rain")
 	assert.Equal(t, 2, code, answer)
 	assert.Contains(t, errs, `-fault: "rain" is none`)
+}
+
+// A host with an account page is signed in to there, with a one-time code: it tells the environments, and lends their passwords for a time.
+func TestAHostIsSignedInToAtItsPage(t *testing.T) {
+	t.Parallel()
+	s := start(t, newHome(t))
+	requirePassed(t, s.made(t, client.Request{Name: "moss-live", CMS: "empty"}, client.Request{Name: "moss-staging", CMS: "empty"}))
+	h := practiceHost(t, s, outside(t))
+	for _, kind := range []string{"live", "staging"} {
+		_, err := h.Rent(s.site(t, "moss-"+kind), "moss", kind)
+		require.NoError(t, err)
+	}
+	at := "http://" + h.doors.Page.Addr().String()
+	customer, err := h.Customer("moss")
+	require.NoError(t, err)
+	window := time.Now().Add(-30 * time.Second) // a code is good for half a minute before and after its own
+	signIn := func(do string, arguments ...string) (string, string, int) {
+		t.Helper()
+		command := exec.Command(program, append([]string{"hosting", "sign-in", at, "-home", s.home}, arguments...)...)
+		out, errs := &lockedBuffer{}, &lockedBuffer{}
+		command.Stdout, command.Stderr = out, errs
+		require.NoError(t, command.Start())
+		asked := regexp.MustCompile(`Open (\S+) and let Vessik in with the code (\S+);`)
+		require.Eventually(t, func() bool { return asked.MatchString(out.text()) }, 20*time.Second, 20*time.Millisecond, errs.text())
+		found := asked.FindStringSubmatch(out.text())
+		code, err := customer.Code(window)
+		require.NoError(t, err)
+		window = window.Add(30 * time.Second) // none is good twice
+		response, err := http.PostForm(found[1], url.Values{"user_code": {found[2]}, "customer": {"moss"}, "password": {customer.Password},
+			"code": {code}, "do": {do}})
+		require.NoError(t, err)
+		response.Body.Close()
+		require.Equal(t, 200, response.StatusCode)
+		err = command.Wait()
+		var exit *exec.ExitError
+		require.True(t, err == nil || errors.As(err, &exit))
+		return out.text(), errs.text(), command.ProcessState.ExitCode()
+	}
+	out, errs, code := signIn("allow", "-environment", "all")
+	require.Zero(t, code, out+errs)
+	assert.Regexp(t, `moss-staging +staging +moss-live +http`, out)
+	accounts, err := s.Accounts(ctx)
+	require.NoError(t, err)
+	require.Len(t, accounts, 2)
+	assert.Equal(t, []string{"moss-live", "moss-live", "page", at}, []string{accounts[0].Name, accounts[1].Of, accounts[0].SignIn,
+		accounts[0].Page})
+	out, errs, code = s.cli("pull", "moss-live", "moss-days")
+	require.Zero(t, code, out+errs)
+	accounts, err = s.Accounts(ctx)
+	require.NoError(t, err)
+	assert.Regexp(t, `^SHA256:`, accounts[0].HostKey, "the page told which key the host has")
+	h.EndLent() // before its time: another password is asked for
+	out, errs, code = s.cli("hosting", "check", "moss-live")
+	require.Zero(t, code, out+errs)
+
+	out, errs, code = signIn("refuse")
+	assert.Equal(t, 1, code, out)
+	assert.Contains(t, errs, "it was refused at the host's page")
+	h.end()
+	practiceHostAt(t, s, h) // which knows no token of before
+	_, errs, code = s.cli("pull", "moss-staging", "moss-two")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "sign in again: vessik hosting sign-in "+at+" -again moss-staging")
+	out, errs, code = signIn("allow", "-again", "moss-staging")
+	require.Zero(t, code, out+errs)
+	out, errs, code = s.cli("pull", "moss-staging", "moss-two")
+	require.Zero(t, code, out+errs)
+	for arguments, says := range map[string]string{
+		"hosting sign-in " + s.site(t, "moss-live").URL: "is no page of a host that Vessik can sign in to",
+		"hosting sign-in http://host.example":           "is not https",
+		"hosting sign-in javascript:alert(1)":           "is no address",
+	} {
+		_, errs, code := s.cli(strings.Fields(arguments)...)
+		assert.Equal(t, 2, code)
+		assert.Contains(t, errs, says)
+	}
 }

@@ -33,7 +33,7 @@ func practiceHost(t testing.TB, s *service, dir string) *hosted {
 	t.Helper()
 	host, err := practice.Open(dir, s.Client, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	doors, err := practice.OpenDoors(0, 0)
+	doors, err := practice.OpenDoors(0, 0, 0)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
@@ -178,7 +178,10 @@ func TestUploadsThatStayAtTheHost(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(here.Folder, old))
 	assert.FileExists(t, filepath.Join(here.Folder, "wp-content/other.jpg"))
 	at := here.URL + "wp-content/uploads/2026/"
-	require.Eventually(t, func() bool { status, text, _ := get(t, at+"caf%C3%A9%201.jpg"); return status == 200 && text == "an old one" },
+	require.Eventually(t, func() bool {
+		status, text, _ := get(t, at+"caf%C3%A9%201.jpg")
+		return status == 200 && text == "an old one"
+	},
 		20*time.Second, 50*time.Millisecond)
 	assert.FileExists(t, filepath.Join(here.Folder, old), "it is here from now on")
 	for _, name := range []string{"2026/run.php", "2026/run.phtml", "none.jpg", ".htaccess", "../../wp-config.php"} {
@@ -285,7 +288,8 @@ func practiceHostAt(t testing.TB, s *service, h *hosted) *hosted {
 	t.Helper()
 	host, err := practice.Open(h.Dir, s.Client, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	doors, err := practice.OpenDoors(portOf(t, h.doors.SSH.Addr().String()), portOf(t, h.doors.FTP.Addr().String()))
+	doors, err := practice.OpenDoors(portOf(t, h.doors.SSH.Addr().String()), portOf(t, h.doors.FTP.Addr().String()),
+		portOf(t, h.doors.Page.Addr().String()))
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)

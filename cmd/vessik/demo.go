@@ -201,9 +201,8 @@ func (s *child) within(ctx context.Context) (context.Context, context.CancelFunc
 	return ctx, cancel
 }
 
-// homeOfItsOwn is the home folder of a service that is started for one command, beside the usual one; given names another. It is an error
-// that a service is in it.
-func homeOfItsOwn(name, given string) (place home.Home, err error) {
+// homeBeside is the home folder of a service that is started for one command, beside the usual one; given names another.
+func homeBeside(name, given string) (place home.Home, err error) {
 	usual, err := home.Default()
 	if err != nil {
 		return place, err
@@ -218,7 +217,12 @@ func homeOfItsOwn(name, given string) (place home.Home, err error) {
 	if given != "" {
 		dir = given
 	}
-	if place, err = home.New(dir, usual.Engines); err == nil && place.InUse() {
+	return home.New(dir, usual.Engines)
+}
+
+// homeOfItsOwn is homeBeside for one in which no service may be.
+func homeOfItsOwn(name, given string) (place home.Home, err error) {
+	if place, err = homeBeside(name, given); err == nil && place.InUse() {
 		err = fmt.Errorf("%s: %w; stop that one first", place.Dir, home.ErrInUse)
 	}
 	return place, err

@@ -55,7 +55,7 @@ func startHost(ctx context.Context, c *call, place home.Home) (*hostedDemo, erro
 	defer said.Close()
 	at := home.Home{Dir: place.Path("practice-host"), Engines: place.Engines}
 	h := &hostedDemo{c: c, place: place, api: api}
-	h.child, err = startProgram(at, end, "practice-host", "-json", "-ssh-port", port, "-ftp-port", "0")
+	h.child, err = startProgram(at, end, "practice-host", "-json", "-ssh-port", port, "-ftp-port", "0", "-page-port", "0")
 	end.Close()
 	if err != nil {
 		return nil, err

@@ -34,6 +34,8 @@ func runPracticeHost(ctx context.Context, c *call) error {
 	c.flags.Var(&faults, "fault", "what goes wrong: slow=N, cut=N, quota=N, read-only or no-shell; may be given more than once")
 	sshPort := c.flags.Int("ssh-port", 2222, "port of SSH and SFTP")
 	ftpPort := c.flags.Int("ftp-port", 2121, "port of FTP")
+	pagePort := c.flags.Int("page-port", 2180, "port of the account page")
+	code := c.flags.Bool("code", false, "print the one-time code that the account page asks for now, and end")
 	c.jsonFlag()
 	if err := c.parse(); err != nil {
 		return err
@@ -42,13 +44,16 @@ func runPracticeHost(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
+	if *code {
+		return c.tellCode()
+	}
 	place, flags, err := practicePlace(*c.home)
 	if err != nil {
 		return err
 	}
-	doors, err := practice.OpenDoors(*sshPort, *ftpPort)
+	doors, err := practice.OpenDoors(*sshPort, *ftpPort, *pagePort)
 	if err != nil {
-		return fmt.Errorf("%w; choose other ports with -ssh-port and -ftp-port", err)
+		return fmt.Errorf("%w; choose other ports with -ssh-port, -ftp-port and -page-port", err)
 	}
 	service, err := startProgram(place, map[bool]*os.File{true: os.Stderr, false: os.Stdout}[*c.json], "serve", flags...)
 	if err != nil {
@@ -79,9 +84,34 @@ func runPracticeHost(ctx context.Context, c *call) error {
 	return errors.Join(host.Serve(ctx, doors), service.failed())
 }
 
+// practiceName is what the practice host's home is called.
+const practiceName = "vessik-practice"
+
+// demoCustomer rents the demo's sites.
+const demoCustomer = "orchard"
+
+// tellCode tells the one-time code of the customer, as an authenticator would.
+func (c *call) tellCode() error {
+	place, err := homeBeside(practiceName, *c.home)
+	if err != nil {
+		return err
+	}
+	host, err := practice.Open(place.Path("practice"), nil, nil)
+	if err != nil {
+		return err
+	}
+	customer, err := host.Customer(demoCustomer)
+	if err != nil {
+		return err
+	}
+	code, err := customer.Code(time.Now())
+	fmt.Fprintln(c.out, code)
+	return err
+}
+
 // practicePlace is the host's home, and the flags of its service.
 func practicePlace(dir string) (place home.Home, flags []string, err error) {
-	if place, err = homeOfItsOwn("vessik-practice", dir); err != nil {
+	if place, err = homeOfItsOwn(practiceName, dir); err != nil {
 		return place, nil, err
 	}
 	if _, err := os.Stat(place.Path("home.json")); err == nil {
@@ -132,12 +162,16 @@ func (c *call) rentOut(ctx context.Context, host *practice.Host, api *client.Cli
 	}
 	rented := []hostedSite{}
 	for _, s := range sites {
-		e, err := host.Rent(s, "orchard", strings.TrimPrefix(s.Name, "orchard-"))
+		e, err := host.Rent(s, demoCustomer, strings.TrimPrefix(s.Name, "orchard-"))
 		if err != nil {
 			return err
 		}
 		rented = append(rented, hostedSite{Name: e.User, Kind: e.Kind, URL: strings.TrimSuffix(e.URL, "/"), Password: e.Password,
 			At: fmt.Sprintf("sftp://%s@%s/", e.User, doors.SSH.Addr()), FTP: fmt.Sprintf("ftps://%s@%s/", e.User, doors.FTP.Addr())})
+	}
+	customer, err := host.Customer(demoCustomer)
+	if err != nil {
+		return err
 	}
 	if asJSON {
 		return c.printJSON(rented)
@@ -146,7 +180,18 @@ func (c *call) rentOut(ctx context.Context, host *practice.Host, api *client.Cli
 		fmt.Fprintf(c.out, "\n%s site at %s\n  VESSIK_HOST_PASSWORD=%s vessik hosting add %s -at %s -url %s\n  or by FTP with TLS: -at %s\n",
 			s.Kind, s.URL, s.Password, s.Name, s.At, s.URL, s.FTP)
 	}
+	fmt.Fprintf(c.out, "\nor sign in at the account page (customer %s, password %s; one-time codes: vessik practice-host -code%s):\n  "+
+		"vessik hosting "+
+		"sign-in http://%s\n", demoCustomer, customer.Password, homeFlag(*c.home), doors.Page.Addr())
 	return nil
+}
+
+// homeFlag names a home where it is not the practice host's usual one.
+func homeFlag(dir string) string {
+	if usual, err := homeBeside(practiceName, ""); err == nil && usual.Dir == dir {
+		return ""
+	}
+	return " -home " + dir
 }
 
 // hostedSite is a site at the practice host, and how it is added as a hosting account.

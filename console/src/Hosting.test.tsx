@@ -3,6 +3,7 @@ import { cleanup, fireEvent, render, screen } from "@testing-library/react"
 import { afterEach, beforeEach, describe, expect, test } from "vitest"
 import { pushOf, queries, type Account, type HostChecks, type Operation, type Pushed } from "./api"
 import { Elsewhere, Numbers } from "./Elsewhere"
+import { Environments } from "./HostPage"
 import { Checks, HostingPage } from "./Hosting"
 import { Planned, Result, timeLeft } from "./Moving"
 
@@ -78,6 +79,38 @@ describe("the accounts", () => {
     known([account("orchard-live"), account("orchard-ftp", { fingerprint: "SHA256:x" })])
     shown(<HostingPage />)
     expect(screen.getAllByText("Take another host key…")).toHaveLength(1)
+  })
+})
+
+describe("a host's page", () => {
+  const said = (more: object) => ({
+    id: "1",
+    page: "https://host.example",
+    state: "done" as const,
+    code: "BCDF-GHJK",
+    address: "https://host.example/device",
+    until: "2026-11-29T06:00:00Z",
+    environments: [],
+    ...more,
+  })
+  test("is asked for by its address", () => {
+    known([])
+    shown(<HostingPage />)
+    const button = screen.getByRole<HTMLButtonElement>("button", { name: "Ask for a code" })
+    expect(button.disabled).toBe(true)
+    fireEvent.change(screen.getByLabelText("Address of the account page"), { target: { value: "https://h" } })
+    expect(button.disabled).toBe(false)
+  })
+  test("tells environments, of which some are added", () => {
+    const environment = (name: string) => ({ name, kind: "live", url: "https://x", at: "sftp://a@b/" })
+    const environments = [environment("a"), environment("b")]
+    render(<Environments said={said({ environments })} act={async () => undefined} />)
+    expect(screen.getByRole("button", { name: "Add 2 accounts" })).toBeTruthy()
+    fireEvent.click(screen.getAllByRole("checkbox")[0])
+    expect(screen.getByRole("button", { name: "Add 1 account" })).toBeTruthy()
+    cleanup()
+    render(<Environments said={said({})} act={async () => undefined} />)
+    expect(screen.getByText("The host tells no site of yours.")).toBeTruthy()
   })
 })
 

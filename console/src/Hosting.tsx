@@ -2,6 +2,7 @@
 import { useQuery } from "@tanstack/react-query"
 import { useState } from "react"
 import { answer, api, of, type Account, type HostChecks } from "./api"
+import { AtPage } from "./HostPage"
 import { Pull, Push, Twice } from "./Moving"
 import { Entry } from "./PreviewForm"
 import { useAct } from "./Restore"
@@ -38,6 +39,7 @@ export function HostingPage() {
         />
       ))}
       <Add act={act} />
+      <AtPage act={act} />
     </>
   )
 }

@@ -35,7 +35,7 @@ interface Chosen {
   children: React.ReactNode
 }
 
-const Choice = ({ name, checked, change, children }: Chosen) => (
+export const Choice = ({ name, checked, change, children }: Chosen) => (
   <label className="mt-1 flex items-baseline gap-1.5">
     <input
       type="checkbox"

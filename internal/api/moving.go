@@ -19,6 +19,7 @@ type AccountPath struct {
 // movingRoutes are hosting accounts, and what comes of them and goes to them.
 func (a *API) movingRoutes(api huma.API, _ *echo.Echo) {
 	details[wire.Pushed](api)
+	a.hostSignInRoutes(api)
 	register(api, "GET", "/accounts", "list-accounts", "All hosting accounts",
 		func(ctx context.Context, _ *empty) (*body[[]wire.Account], error) {
 			all, err := a.Moving.Accounts(ctx)
@@ -78,6 +79,29 @@ func (a *API) movingRoutes(api huma.API, _ *echo.Echo) {
 			operation, err := a.Moving.BeginBack(ctx, in.Name, in.Body.Overwrite)
 			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 		}, accepted)
+}
+
+// hostSignInRoutes are sign-ins at hosts' pages.
+func (a *API) hostSignInRoutes(api huma.API) {
+	register(api, "POST", "/hosts/sign-ins", "begin-host-sign-in", "Begin to sign in at a host's page; a customer lets Vessik in there",
+		func(ctx context.Context, in *body[wire.AskHostSignIn]) (*body[wire.HostSignIn], error) {
+			begun, err := a.Moving.SignIn(ctx, in.Body.Page)
+			return &body[wire.HostSignIn]{begun}, asProblem(err)
+		})
+	register(api, "GET", "/hosts/sign-ins/{id}", "get-host-sign-in", "Whether Vessik was let in at a host's page, and what the host tells",
+		func(_ context.Context, in *struct {
+			ID string `path:"id"`
+		}) (*body[wire.HostSignIn], error) {
+			said, err := a.Moving.SignInOf(in.ID)
+			return &body[wire.HostSignIn]{said}, asProblem(err)
+		})
+	register(api, "POST", "/accounts/{name}/sign-in", "sign-in-account-again", "Give an account what a new sign-in at its host's page brought",
+		func(ctx context.Context, in *struct {
+			AccountPath
+			Body wire.SignInAgain
+		}) (*struct{}, error) {
+			return nil, asProblem(a.Moving.SignInAgain(ctx, in.Name, in.Body.ID))
+		})
 }
 
 // pull makes what was fetched a new site, or unpacks it over one.

@@ -28,8 +28,9 @@ type Feature struct {
 
 	mu       sync.Mutex // over what is recorded of accounts
 	visits   sync.Map   // a channel of one by the name of an account: it is visited by one at a time
-	needs    sync.Map   // a *need by the identity of a site
-	settling sync.Map   // a channel by the name of an account, closed once what was pulled of it is remembered
+	signIns  signIns
+	needs    sync.Map // a *need by the identity of a site
+	settling sync.Map // a channel by the name of an account, closed once what was pulled of it is remembered
 }
 
 // NoAccount says that there is no account of a name.
@@ -74,6 +75,8 @@ func (f *Feature) Accounts(ctx context.Context) ([]wire.Account, error) {
 func (f *Feature) shown(a records.Account) wire.Account {
 	signIn := "none"
 	switch {
+	case a.Page != "":
+		signIn = "page"
 	case a.Secrets.Key != "":
 		signIn = "key"
 	case a.Agent != "":
@@ -81,7 +84,7 @@ func (f *Feature) shown(a records.Account) wire.Account {
 	case a.Secrets.Password != "":
 		signIn = "password"
 	}
-	return wire.Account{Name: a.Name, At: a.At, URL: a.URL, Of: a.Of, HostKey: a.HostKey, SignIn: signIn, MadeAt: a.MadeAt,
+	return wire.Account{Name: a.Name, At: a.At, URL: a.URL, Of: a.Of, HostKey: a.HostKey, SignIn: signIn, Page: a.Page, MadeAt: a.MadeAt,
 		Leftover: leftover(a), Site: f.siteOf(a.Name),
 		Pulled: f.mirror(a.Name).fetched()}
 }
@@ -104,6 +107,11 @@ func (f *Feature) Add(ctx context.Context, asked wire.AddAccount) (wire.Account,
 	a := records.Account{Account: core.Account{Name: asked.Name, At: asked.At, URL: strings.TrimSuffix(asked.URL, "/"), Of: asked.Of,
 		Agent: asked.Agent, MadeAt: time.Now().UTC().Truncate(time.Second)},
 		Secrets: core.Secrets{Password: asked.Password, Key: asked.Key}}
+	if asked.SignInID != "" {
+		if err := f.fromPage(asked, &a); err != nil {
+			return wire.Account{}, err
+		}
+	}
 	problems := core.Check(a.Account, known)
 	if asked.Like != "" {
 		i := slices.IndexFunc(all, func(a records.Account) bool { return a.Name == asked.Like })
@@ -114,7 +122,7 @@ func (f *Feature) Add(ctx context.Context, asked wire.AddAccount) (wire.Account,
 			a.Agent, a.Secrets.Password, a.Secrets.Key = all[i].Agent, all[i].Secrets.Password, all[i].Secrets.Key
 		}
 	}
-	if a.Secrets.Password == "" && a.Secrets.Key == "" && a.Agent == "" && len(problems) == 0 {
+	if a.Secrets.Password == "" && a.Secrets.Key == "" && a.Agent == "" && a.Page == "" && len(problems) == 0 {
 		problems = append(problems, site.Problem{Field: "password", Message: "nothing is said of how to sign in",
 			Remedy: "say a password, a key or an agent, or name an account that has the same with -like"})
 	}

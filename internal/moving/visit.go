@@ -51,7 +51,17 @@ func (f *Feature) visiting(ctx context.Context, name string) (v *visit, err erro
 	if err != nil {
 		return nil, err
 	}
+	if err := f.lend(ctx, &a); err != nil {
+		return nil, err
+	}
 	line, shown, err := hosting.Dial(ctx, a)
+	var refused *hosting.SignInError
+	if errors.As(err, &refused) && a.Page != "" { // what it lent is good no more
+		a.Secrets.PasswordUntil = time.Time{}
+		if err = f.lend(ctx, &a); err == nil {
+			line, shown, err = hosting.Dial(ctx, a)
+		}
+	}
 	if err != nil {
 		return nil, told(a, err)
 	}
@@ -118,6 +128,9 @@ func (v *visit) layIn(ctx context.Context, folder string) error {
 // again connects anew, after a line was cut; the helper stays.
 func (v *visit) again(ctx context.Context) error {
 	v.line.Close()
+	if err := v.feature.lend(ctx, &v.account); err != nil {
+		return err
+	}
 	line, _, err := hosting.Dial(ctx, v.account)
 	if err == nil {
 		v.line = line

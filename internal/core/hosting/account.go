@@ -29,6 +29,9 @@ type Account struct {
 	Agent   string    `json:"agent,omitempty" doc:"Socket of the SSH agent that signs in"`
 	HostKey string    `json:"host_key,omitempty" doc:"Fingerprint that is pinned since the first use"`
 	MadeAt  time.Time `json:"made_at"`
+	// Page is that of a host which lends credentials for one of its environments.
+	Page        string `json:"page,omitempty"`
+	Environment string `json:"environment,omitempty"`
 	// Helper is the file of ours that may be at the host, by its name; empty for none.
 	Helper string `json:"helper,omitempty"`
 	// Stage is the folder of ours that may be at the host, in which lies what takes the place of the site's; Turned says that it has, for
@@ -42,6 +45,10 @@ type Secrets struct {
 	Password string `json:"password,omitempty"`
 	Key      string `json:"key,omitempty"` // private, as OpenSSH keeps it
 	Helper   string `json:"helper,omitempty"`
+	// Of an account that a host's page lends credentials for: the token that is shown to it, and until when both are good.
+	Token         string    `json:"token,omitempty"`
+	TokenUntil    time.Time `json:"token_until,omitzero"`
+	PasswordUntil time.Time `json:"password_until,omitzero"`
 }
 
 // Place is what an address of an account says.

@@ -13,7 +13,8 @@ type Account struct {
 	URL      string    `json:"url" doc:"Base address of the site there"`
 	Of       string    `json:"of,omitempty" doc:"The account that it belongs to: staging of a live one"`
 	HostKey  string    `json:"fingerprint,omitempty" doc:"Of the host's key, pinned since it was first reached"`
-	SignIn   string    `json:"sign_in" enum:"password,key,agent,none"`
+	SignIn   string    `json:"sign_in" enum:"password,key,agent,page,none"`
+	Page     string    `json:"page,omitempty" doc:"Of a host that lends credentials for it"`
 	MadeAt   time.Time `json:"made_at"`
 	Site     string    `json:"site,omitempty" doc:"The site here that was moved from or to it last"`
 	Pulled   *Fetched  `json:"pulled,omitempty" doc:"What was fetched of it last"`
@@ -30,6 +31,41 @@ type AddAccount struct {
 	Key      string `json:"key,omitempty" doc:"Private key, as OpenSSH keeps it; a password opens it"`
 	Agent    string `json:"agent,omitempty" doc:"Socket of an SSH agent, an absolute path"`
 	Like     string `json:"like,omitempty" doc:"An account whose credentials it has as well"`
+	// Of one that was signed in to at its host's page: the rest is told by it.
+	SignInID    string `json:"sign_in,omitempty" doc:"A sign-in at the host's page, by its id"`
+	Environment string `json:"environment,omitempty" doc:"One that it told"`
+}
+
+// AskHostSignIn begins to sign in at a host's page.
+type AskHostSignIn struct {
+	Page string `json:"page" doc:"Its address" example:"https://host.example"`
+}
+
+// HostSignIn is a sign-in at a host's page, by the OAuth 2.0 device flow (RFC 8628).
+type HostSignIn struct {
+	ID              string            `json:"id"`
+	Page            string            `json:"page"`
+	State           string            `json:"state" enum:"waiting,done,refused"`
+	Why             string            `json:"why,omitempty" doc:"It was refused"`
+	Code            string            `json:"code" doc:"To be compared with, or typed at, the host's page"`
+	Address         string            `json:"address" doc:"Of the page where the code is typed"`
+	AddressWithCode string            `json:"address_with_code,omitempty"`
+	Until           time.Time         `json:"until" doc:"The code is good"`
+	Environments    []HostEnvironment `json:"environments" nullable:"false"`
+}
+
+// HostEnvironment is where a customer of a host has a site.
+type HostEnvironment struct {
+	Name string `json:"name"`
+	Kind string `json:"kind" doc:"live, staging"`
+	URL  string `json:"url"`
+	At   string `json:"at"`
+	Of   string `json:"of,omitempty" doc:"The live one, of staging"`
+}
+
+// SignInAgain gives an account what a new sign-in at its host's page brought.
+type SignInAgain struct {
+	ID string `json:"id"`
 }
 
 // HostChecks is what was found of a hosting account, one by one.
