@@ -199,7 +199,7 @@ func TestAPushThatIsCutOff(t *testing.T) {
 	h, live, here, inPHP := pulled(t, s, "sftp")
 	written(t, here, "wp-content/uploads/long.bin", strings.Repeat("fern ", 1<<20))
 	inPHP("orchard-days", `update_option('blogdescription', 'of here');`)
-	for i := range 12 {
+	for i := range 50 {
 		h.Fail(practice.Faults{CutAfter: int64(40+i*97) << 10, Cuts: 3})
 		written(t, here, "wp-content/uploads/short.txt", strings.Repeat("x", i+1))
 		out, errs, code := s.cli("push", "orchard-days", "orchard", "-yes", "-overwrite")

@@ -15,11 +15,14 @@ import (
 )
 
 func TestFaultsAreReadFromTheCommandLine(t *testing.T) {
-	f, err := faultsOf([]string{"slow=200000", "cut=5", "quota=7", "read-only", "no-shell"})
+	f, engines, err := faultsOf([]string{"slow=200000", "cut=5", "quota=7", "read-only", "no-shell", "time=5", "upload=2M", "php=7.4",
+		"names=latin1"})
+	assert.Equal(t, ofEngines{php: "7.4", latin1Names: true, directives: map[string]string{"max_execution_time": "5",
+		"upload_max_filesize": "2M", "post_max_size": "2M"}}, engines)
 	require.NoError(t, err)
 	assert.Equal(t, practice.Faults{BytesPerSecond: 200000, CutAfter: 5, Cuts: 1 << 30, Quota: 7, ReadOnly: true, NoShell: true}, f)
 	for _, bad := range []string{"rain", "slow", "slow=fast", "slow=-1", "cut=0", "read-only=yes", "rain=5"} {
-		_, err := faultsOf([]string{bad})
+		_, _, err := faultsOf([]string{bad})
 		assert.ErrorAs(t, err, &usageError{}, bad)
 		assert.ErrorContains(t, err, bad)
 	}

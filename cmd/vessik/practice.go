@@ -26,12 +26,14 @@ var practiceHostCommand = command{name: "practice-host", about: "run a made-up h
 		"added as a " +
 		"hosting account, and stays until Ctrl-C.\n-fault has it go wrong: slow=BYTES-A-SECOND, cut=BYTES (the line, each time so many " +
 		"went), quota=BYTES, " +
-		"read-only, no-shell.",
+		"read-only, no-shell; and has its sites be such as hosts have them: time, memory and upload of a request, an older PHP, a file " +
+		"whose name " +
+		"is in ISO 8859-1.",
 	example: "vessik practice-host -fault slow=200000 -fault no-shell", run: runPracticeHost}
 
 func runPracticeHost(ctx context.Context, c *call) error {
 	var faults list
-	c.flags.Var(&faults, "fault", "what goes wrong: slow=N, cut=N, quota=N, read-only or no-shell; may be given more than once")
+	c.flags.Var(&faults, "fault", "what goes wrong: "+faultWords+"; may be given more than once")
 	sshPort := c.flags.Int("ssh-port", 2222, "port of SSH and SFTP")
 	ftpPort := c.flags.Int("ftp-port", 2121, "port of FTP")
 	pagePort := c.flags.Int("page-port", 2180, "port of the account page")
@@ -40,7 +42,7 @@ func runPracticeHost(ctx context.Context, c *call) error {
 	if err := c.parse(); err != nil {
 		return err
 	}
-	wrong, err := faultsOf(faults)
+	wrong, engines, err := faultsOf(faults)
 	if err != nil {
 		return err
 	}
@@ -77,7 +79,7 @@ func runPracticeHost(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	if err := c.rentOut(ctx, host, api, doors); err != nil {
+	if err := c.rentOut(ctx, host, api, doors, engines); err != nil {
 		return errors.Join(service.failed(), err)
 	}
 	host.Fail(wrong)
@@ -129,7 +131,7 @@ func practicePlace(dir string) (place home.Home, flags []string, err error) {
 }
 
 // rentOut makes the live and the staging sites of the demo at the host, and tells how they are added as accounts.
-func (c *call) rentOut(ctx context.Context, host *practice.Host, api *client.Client, doors practice.Doors) error {
+func (c *call) rentOut(ctx context.Context, host *practice.Host, api *client.Client, doors practice.Doors, engines ofEngines) error {
 	asJSON, plain := *c.json, false
 	c.json = &plain
 	fleet := demo.Load()
@@ -162,6 +164,9 @@ func (c *call) rentOut(ctx context.Context, host *practice.Host, api *client.Cli
 	}
 	rented := []hostedSite{}
 	for _, s := range sites {
+		if err := engines.set(ctx, c, api, s); err != nil {
+			return err
+		}
 		e, err := host.Rent(s, demoCustomer, strings.TrimPrefix(s.Name, "orchard-"))
 		if err != nil {
 			return err
@@ -204,8 +209,12 @@ type hostedSite struct {
 	Password string `json:"password"`
 }
 
+// faultWords are what may be given to -fault.
+const faultWords = "slow=N, cut=N, quota=N, read-only, no-shell, time=SECONDS, memory=64M, upload=2M, php=7.4 or names=latin1"
+
 // faultsOf reads what is to go wrong.
-func faultsOf(words []string) (f practice.Faults, err error) {
+func faultsOf(words []string) (f practice.Faults, of ofEngines, err error) {
+	of.directives = map[string]string{}
 	for _, word := range words {
 		name, value, given := strings.Cut(word, "=")
 		number, notNumber := strconv.ParseInt(value, 10, 64)
@@ -214,8 +223,9 @@ func faultsOf(words []string) (f practice.Faults, err error) {
 			f.ReadOnly = true
 		case name == "no-shell" && !given:
 			f.NoShell = true
+		case of.read(name, value):
 		case notNumber != nil || number <= 0:
-			return f, usageError{fmt.Sprintf("-fault: %q is none; it is slow=N, cut=N, quota=N, read-only or no-shell", word)}
+			return f, of, usageError{fmt.Sprintf("-fault: %q is none; it is %s", word, faultWords)}
 		case name == "slow":
 			f.BytesPerSecond = number
 		case name == "cut":
@@ -223,8 +233,8 @@ func faultsOf(words []string) (f practice.Faults, err error) {
 		case name == "quota":
 			f.Quota = number
 		default:
-			return f, usageError{fmt.Sprintf("-fault: %q is none; it is slow=N, cut=N, quota=N, read-only or no-shell", word)}
+			return f, of, usageError{fmt.Sprintf("-fault: %q is none; it is %s", word, faultWords)}
 		}
 	}
-	return f, nil
+	return f, of, nil
 }

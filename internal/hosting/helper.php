@@ -27,7 +27,8 @@ function gone() { // nothing of the helper stays
 
 // The longest that one request may work, in seconds: some hosts end it by their own clock.
 function budget() {
-    $most = (int) ini_get('max_execution_time');
+    global $limit;
+    $most = $limit = (int) ini_get('max_execution_time'); // before it is asked for another one
     if (@set_time_limit(60) || $most <= 0) $most = 60;
     return max(1, min(10, $most / 3));
 }
@@ -105,13 +106,13 @@ function rows($db, $statement) {
 function name_of($name) { return '`' . str_replace('`', '``', $name) . '`'; }
 
 function look($asked) { // what the host is
-    global $here, $budget;
+    global $here, $budget, $limit;
     $free = function_exists('disk_free_space') ? @disk_free_space($here) : false;
     $extensions = get_loaded_extensions();
     $found = array('php' => PHP_VERSION, 'system' => PHP_OS, 'server' => isset($_SERVER['SERVER_SOFTWARE']) ? $_SERVER['SERVER_SOFTWARE'] : '',
         'now' => time(), 'folder' => $here, 'writable' => is_writable($here),
         'free' => $free === false ? -1 : (float) $free, 'case' => !is_file(strtoupper(__FILE__)), 'budget' => $budget, 'memory' => ini_get('memory_limit'),
-        'upload' => ini_get('upload_max_filesize'), 'post' => ini_get('post_max_size'), 'time' => (int) ini_get('max_execution_time'),
+        'upload' => ini_get('upload_max_filesize'), 'post' => ini_get('post_max_size'), 'time' => $limit,
         'extensions' => $extensions, 'database' => '', 'fault' => '', 'configuration' => '', 'prefix' => '', 'bytes' => 0, 'tables' => array());
     if (empty($asked['file'])) return $found;
     try {
