@@ -217,6 +217,49 @@ func TestABackupFromElsewhereBecomesASite(t *testing.T) {
 	assert.Contains(t, page, "Glasshouse Journal")
 	assert.NotContains(t, page, old.Domain)
 
+	// In several archives that belong together: the CMS, its plugins, uploads by another name above them, and a dump.
+	content := filepath.Join(root, "wp-content")
+	many := filepath.Join(dir, "many")
+	require.NoError(t, os.MkdirAll(filepath.Join(many, "export/uploads/2026"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(many, "export/uploads/2026/apple.txt"), []byte("an apple"), 0o644))
+	require.NoError(t, os.MkdirAll(filepath.Join(many, "strange/other"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(many, "strange/other/a.txt"), nil, 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(many, "strange/b.txt"), nil, 0o644))
+	require.NoError(t, os.MkdirAll(filepath.Join(content, "plugins/fern-list"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(content, "plugins/fern-list/fern-list.php"), []byte("<?php // Plugin Name: Fern List"),
+		0o644))
+	require.NoError(t, os.Rename(filepath.Join(root, "db_backup.sql.gz"), filepath.Join(many, "db_backup.sql.gz")))
+	for name, pack := range map[string][]string{"core.tar": {"-C", filepath.Join(dir, "home/ines"), "--exclude=plugins", "public_html"},
+		"plugins.tar.gz": {"-C", content, "plugins"}, "uploads.tar": {"-C", many, "export"}, "database.tar": {"-C", many, "db_backup.sql.gz"},
+		"strange.tar": {"-C", many, "strange"}} {
+		said, err := exec.Command("tar", append([]string{"-caf", filepath.Join(dir, name)}, pack...)...).CombinedOutput()
+		require.NoError(t, err, string(said))
+	}
+	arguments := []string{"new", "journal-parts"}
+	for _, name := range []string{"database.tar", "uploads.tar", "plugins.tar.gz", "core.tar"} {
+		arguments = append(arguments, "-archive", filepath.Join(dir, name))
+	}
+	out, errs, code = s.cli(append(arguments, "-dry-run")...)
+	require.Zero(t, code, errs)
+	assert.Contains(t, out, "in core.tar: public_html/, a database in database.tar: db_backup.sql.gz (")
+	_, errs, code = s.cli(append(arguments, "-archive", filepath.Join(dir, "strange.tar"))...)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "strange.tar holds nothing that is known to belong into WordPress")
+	_, errs, code = s.cli("new", "journal-parts", "-archive", filepath.Join(dir, "uploads.tar"), "-archive", filepath.Join(dir,
+		"plugins.tar.gz"))
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "none of these archives holds a CMS")
+	defer s.retire(t, "journal-parts")
+	out, errs, code = s.cli(arguments...)
+	require.Zero(t, code, out+errs)
+	parts := s.site(t, "journal-parts")
+	assert.FileExists(t, filepath.Join(parts.Folder, "wp-content/plugins/fern-list/fern-list.php"))
+	assert.FileExists(t, filepath.Join(parts.Folder, "wp-content/uploads/2026/apple.txt"))
+	assert.NoFileExists(t, filepath.Join(parts.Folder, "db_backup.sql.gz"))
+	_, page, _ = get(t, parts.URL)
+	assert.Contains(t, page, "Glasshouse Journal")
+	require.NoError(t, os.Rename(filepath.Join(many, "db_backup.sql.gz"), filepath.Join(root, "db_backup.sql.gz")))
+
 	// A dump alone goes into a CMS of one's choice.
 	out, errs, code = s.cli("new", "journal-sql", "-sql", filepath.Join(root, "db_backup.sql.gz"))
 	require.Zero(t, code, out+errs)

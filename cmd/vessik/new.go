@@ -30,6 +30,7 @@ type newSites struct {
 	in                                          string
 	dryRun                                      bool
 	touches, domains, subSites, plugins, themes list
+	archives                                    list // one, or several that belong together
 }
 
 func runNew(ctx context.Context, c *call) error {
@@ -45,13 +46,18 @@ func runNew(ctx context.Context, c *call) error {
 	if asked.in != "" {
 		return c.makeAsWritten(ctx, service, asked.in, asked.r, asked.dryRun)
 	}
-	for _, path := range []*string{&asked.r.Archive, &asked.r.Parcel, &asked.r.SQL} {
+	files := []*string{&asked.r.Parcel, &asked.r.SQL}
+	for i := range asked.archives {
+		files = append(files, &asked.archives[i])
+	}
+	for _, path := range files {
 		done, err := c.bring(ctx, service, path)
 		if err != nil {
 			return err
 		}
 		defer done()
 	}
+	asked.r.Archive = strings.Join(asked.archives, "\n")
 	requests := []client.Request{}
 	for _, name := range c.names {
 		each := asked.r
@@ -87,8 +93,9 @@ func (a *newSites) flags(c *call) {
 	text(&a.r.DatabaseName, "database-name", "the site's database (default: from the name)", true)
 	text(&a.r.DatabaseUser, "database-user", "the database's user (default: from the name)", true)
 	text(&a.r.DatabasePassword, "database-password", "that user's password (default: generated)", true)
-	text(&a.r.Archive, "archive", "release, backup or parcel of a PHP CMS (.zip, or .tar, plain or compressed): a CMS that is known needs "+
-		"no installer, unless -cms archive", false)
+	c.flags.Var(&a.archives, "archive", "release, backup or parcel of a PHP CMS (.zip, or .tar, plain or compressed): a CMS that is "+
+		"known needs "+
+		"no installer, unless -cms archive; given more than once, archives that belong together, one of which holds the CMS")
 	text(&a.r.Parcel, "parcel", "whole site in one file, as vessik parcel makes it; its users stay, unless -administrator, -mail or "+
 		"-password is given", false)
 	text(&a.r.Adopt, "adopt", "existing folder, used where it stands", true)
@@ -145,7 +152,7 @@ func (a *newSites) check(names []string) error {
 
 // fill reads lists and relative paths into the request.
 func (a *newSites) fill() error {
-	for _, path := range []*string{&a.r.Folder, &a.r.Archive, &a.r.Parcel, &a.r.Adopt, &a.r.SQL} {
+	for _, path := range []*string{&a.r.Folder, &a.r.Parcel, &a.r.Adopt, &a.r.SQL} {
 		if *path != "" {
 			absolute, err := filepath.Abs(*path)
 			if err != nil {
@@ -154,6 +161,14 @@ func (a *newSites) fill() error {
 			*path = absolute
 		}
 	}
+	for i, each := range a.archives {
+		absolute, err := filepath.Abs(each)
+		if err != nil {
+			return err
+		}
+		a.archives[i] = absolute
+	}
+	a.r.Archive = strings.Join(a.archives, "\n")
 	for _, touch := range a.touches {
 		a.r.Touches = append(a.r.Touches, client.SplitTouches(touch)...)
 	}

@@ -22,12 +22,15 @@ import (
 func (g *Origins) archive() Source {
 	return Source{
 		Inspect: func(o site.Origin) (site.Found, string) {
-			if fault := Unreadable(o.From, false); fault != "" {
+			if fault := unreadable(o.From); fault != "" {
 				return site.Found{CMS: site.CMS{Name: site.ArchiveCMS, Version: "1"}}, fault
 			}
-			if found, fault := g.parcel().Inspect(o); fault == "" {
-				found.Parcel = true
-				return found, ""
+			several := len(Archives(o.From)) > 1
+			if !several {
+				if found, fault := g.parcel().Inspect(o); fault == "" {
+					found.Parcel = true
+					return found, ""
+				}
 			}
 			if b := g.backupIn(o.From); b.cms != nil {
 				fault := ""
@@ -36,15 +39,16 @@ func (g *Origins) archive() Source {
 				}
 				return site.Found{CMS: site.CMS{Name: b.cms.Name, Version: b.version}, Root: b.cms.Layout.DocumentRoot}, fault
 			}
-			return site.Found{CMS: site.CMS{Name: site.ArchiveCMS, Version: "1"}}, ""
+			fault := ""
+			if several {
+				fault = "none of these archives holds a CMS that Vessik knows, into which the others would go"
+			}
+			return site.Found{CMS: site.CMS{Name: site.ArchiveCMS, Version: "1"}}, fault
 		},
 		Bytes: func(_ context.Context, s site.Site) (int64, error) {
-			info, err := os.Stat(s.Origin.From)
-			if err != nil {
-				return 0, err
-			}
+			bytes, err := bytesOf(s.Origin.From)
 			const unpacked = 4
-			return unpacked * info.Size(), nil
+			return unpacked * bytes, err
 		},
 		Files: g.layArchive,
 		Configure: func(ctx context.Context, s site.Site, facts cms.Facts, note func(string) error) error {
@@ -79,7 +83,7 @@ var passingLinks = func() archive.Limits {
 func (g *Origins) layArchive(ctx context.Context, s site.Site, partial string) error {
 	whole := partial + wholeSuffix
 	defer ownfile.RemoveAll(whole)
-	if err := archive.Unpack(ctx, s.Origin.From, whole, passingLinks); err != nil {
+	if err := unpackAll(ctx, s.Origin.From, whole); err != nil {
 		return err
 	}
 	top := archive.Top(whole)
@@ -93,6 +97,9 @@ func (g *Origins) layArchive(ctx context.Context, s site.Site, partial string) e
 			if err := g.keepBackup(s, whole, one); err != nil {
 				return err
 			}
+		}
+		if err := join(k, s.Origin.From, whole, top); err != nil {
+			return err
 		}
 		_, err := os.Lstat(filepath.Join(top, k.Configuration.File))
 		s.Origin.Release = s.Origin.SQL == "" && len(one.names) == 0 && k.Install.Script != "" && errors.Is(err, fs.ErrNotExist)

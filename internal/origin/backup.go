@@ -11,6 +11,7 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"vessik/internal/archive"
@@ -65,12 +66,15 @@ func (b backup) words() string {
 }
 
 // backupIn looks through an archive; what was found is kept, since it is asked at every key that is typed.
-func (g *Origins) backupIn(file string) (found backup) {
-	info, err := os.Stat(file)
-	if err != nil {
-		return found
+func (g *Origins) backupIn(from string) (found backup) {
+	definitions, key, all := g.Machine.CMS.Definitions(), "", Archives(from)
+	for _, file := range all {
+		info, err := os.Stat(file)
+		if err != nil {
+			return found
+		}
+		key += fmt.Sprintln(file, info.Size(), info.ModTime().UnixNano())
 	}
-	definitions, key := g.Machine.CMS.Definitions(), fmt.Sprint(file, info.Size(), info.ModTime().UnixNano())
 	if seen, ok := g.seen.Load(key); ok {
 		found = seen.(backup)
 		if found.cms != nil { // it may have been changed
@@ -78,8 +82,15 @@ func (g *Origins) backupIn(file string) (found backup) {
 		}
 		return found
 	}
-	look := &looking{definitions: definitions, left: mostOfAll}
-	if err := archive.Each(file, look.at); err == nil {
+	look, whole := &looking{definitions: definitions, left: mostOfAll}, true
+	for i, file := range all {
+		at := look.at
+		if len(all) > 1 {
+			at = func(name string, content io.Reader) error { return look.at(path.Join(strconv.Itoa(i), name), content) }
+		}
+		whole = archive.Each(file, at) == nil && whole
+	}
+	if whole {
 		found = look.found()
 	}
 	g.seen.Store(key, found)
@@ -249,5 +260,11 @@ func (g *Origins) Holds(s site.Site) string {
 	if s.Origin.Kind != site.FromArchive {
 		return ""
 	}
-	return g.backupIn(s.Origin.From).words()
+	words := g.backupIn(s.Origin.From).words()
+	if all := Archives(s.Origin.From); len(all) > 1 { // by their names, not by their numbers
+		for i, each := range all {
+			words = strings.ReplaceAll(words, " "+strconv.Itoa(i)+"/", " "+filepath.Base(each)+": ")
+		}
+	}
+	return words
 }
