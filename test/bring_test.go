@@ -92,6 +92,13 @@ func TestTheConsoleTakesFiles(t *testing.T) {
 	settled(t, s)
 	s.retire(t, "reed")
 
+	extra := zipped(t, filepath.Join(dir, "extra.zip"), map[string]string{"uploads/fern.txt": "fern", "uploads/moss.txt": "moss"})
+	do("archives that belong together", chromedp.Navigate(console+"/"), chromedp.WaitReady(chromedp.CSS(`input[name=bring]`)),
+		drop(extra, moved), chromedp.Click(`//button[normalize-space(.)="the next one belongs to it"]`),
+		chromedp.WaitVisible(`//p[contains(., "Together with extra.zip")]`), chromedp.Click(`//button[text()="Make a site of it…"]`),
+		chromedp.WaitVisible(`//textarea[contains(., "extra.zip")]`), chromedp.SendKeys(chromedp.CSS(`input[name=name]`), "reed"),
+		chromedp.WaitVisible(`//p[contains(., "none of these archives holds a CMS that Vessik knows")]`))
+
 	do("a fleet file", chromedp.Navigate(console+"/"), chromedp.WaitReady(chromedp.CSS(`input[name=bring]`)),
 		drop(file("vessik-fleet.yaml", "fleet: 1\nsites:\n  - {name: moss-archive, cms: empty, note: brought}\n")),
 		chromedp.WaitReady(`//textarea[contains(., "brought")]`), chromedp.Click(`//button[text()="Preview changes"]`),
@@ -112,7 +119,7 @@ func TestTheConsoleTakesFiles(t *testing.T) {
 
 	left, err := os.ReadDir(filepath.Join(s.home, "uploads"))
 	require.NoError(t, err)
-	assert.Len(t, left, 3, "the dump, the parcel and the archive, which stay for a day")
+	assert.Len(t, left, 5, "the dump, the parcel and the archives, which stay for a day")
 	for _, name := range []string{"../x", ".hidden", strings.Repeat("x", 300)} {
 		_, err := s.Upload(context.Background(), name, strings.NewReader("x"))
 		require.ErrorContains(t, err, "its name cannot be a file's name here", name)
@@ -121,5 +128,5 @@ func TestTheConsoleTakesFiles(t *testing.T) {
 	require.ErrorContains(t, err, "it is empty")
 	now, err := os.ReadDir(filepath.Join(s.home, "uploads"))
 	require.NoError(t, err)
-	assert.Len(t, now, 3, "nothing is left of what was refused")
+	assert.Len(t, now, 5, "nothing is left of what was refused")
 }

@@ -30,6 +30,7 @@ export function Bring() {
   const aborted = useRef<AbortController>(undefined)
   const [, go] = useLocation()
   const waiting = useRef<File[]>([])
+  const kept = useRef<Upload[]>([]) // archives to which the next one belongs
   const next = async () => {
     const file = waiting.current.shift()
     setBrought(file && { file, sent: 0 })
@@ -60,8 +61,14 @@ export function Bring() {
   }, [])
   const close = (used?: boolean) => {
     aborted.current?.abort()
-    if (brought?.upload && !used)
-      void answer(api.DELETE("/api/v1/uploads/{id}", of({ id: brought.upload.id }))).catch(() => undefined)
+    const left = used ? [] : [...kept.current, ...(brought?.upload ? [brought.upload] : [])]
+    for (const { id } of left)
+      void answer(api.DELETE("/api/v1/uploads/{id}", of({ id }))).catch(() => undefined)
+    kept.current = []
+    void next()
+  }
+  const together = () => {
+    if (brought?.upload) kept.current.push(brought.upload)
     void next()
   }
   return (
@@ -84,7 +91,13 @@ export function Bring() {
           </p>
         </div>
       )}
-      <Sheet brought={brought} more={waiting.current.length} close={close} />
+      <Sheet
+        brought={brought}
+        more={waiting.current.length}
+        kept={kept.current}
+        together={together}
+        close={close}
+      />
     </>
   )
 }
@@ -123,10 +136,12 @@ function useDrop(take: (files?: FileList) => void) {
 interface Shown {
   brought?: Brought
   more: number // files that wait
+  kept: Upload[] // archives to which this one belongs
+  together: () => void
   close: (used?: boolean) => void
 }
 
-function Sheet({ brought, more, close }: Shown) {
+function Sheet({ brought, more, kept, together, close }: Shown) {
   return (
     <Dialog.Root open={brought !== undefined} onOpenChange={(open) => !open && close()}>
       <Dialog.Portal>
@@ -137,8 +152,20 @@ function Sheet({ brought, more, close }: Shown) {
         >
           <Dialog.Title className="break-all text-xl font-semibold">{brought?.file.name}</Dialog.Title>
           {more > 0 && <p className="text-[13px] text-soft">{more} more after this one</p>}
+          {kept.length > 0 && (
+            <p className="break-all text-[13px] text-soft">
+              Together with {kept.map((u) => u.name).join(", ")}
+            </p>
+          )}
           {brought && <Progress brought={brought} />}
-          {brought?.upload && <Choices upload={brought.upload} close={close} />}
+          {brought?.upload && (
+            <Choices
+              upload={brought.upload}
+              before={kept.map((u) => u.path)}
+              together={more > 0 ? together : undefined}
+              close={close}
+            />
+          )}
           {!brought?.upload && (
             <p className="mt-4">
               <Word onClick={() => close()}>leave it</Word>
@@ -181,12 +208,20 @@ function Progress({ brought: { file, sent, upload: there, fault } }: { brought: 
 }
 
 // Choices are what can be done with a file.
-function Choices({ upload: there, close }: { upload: Upload; close: (used?: boolean) => void }) {
+interface Choosing {
+  upload: Upload
+  before?: string[]
+  together?: () => void
+  close: (used?: boolean) => void
+}
+
+function Choices({ upload: there, before, together, close }: Choosing) {
   switch (there.kind) {
     case "archive":
       return (
         <Line leave={() => close()}>
-          <MakeSite upload={there} close={close} />
+          <MakeSite upload={there} before={before} close={close} />
+          {together && <Word onClick={together}>the next one belongs to it</Word>}
           {there.what && there.name.endsWith(".zip") && <Keep upload={there} as="shelf" close={close} />}
         </Line>
       )
@@ -214,14 +249,14 @@ const Line = ({ children, leave }: { children: ReactNode; leave: () => void }) =
   </p>
 )
 
-function MakeSite({ upload: there, close }: { upload: Upload; close: (used?: boolean) => void }) {
+function MakeSite({ upload: there, before = [], close }: Choosing) {
   const [, go] = useLocation()
   return (
     <Button
       tone="strong"
       onClick={() => {
         close(true)
-        go("/?" + new URLSearchParams({ new: "", archive: there.path }).toString())
+        go("/?" + new URLSearchParams({ new: "", archive: [...before, there.path].join("\n") }).toString())
       }}
     >
       Make a site of it…

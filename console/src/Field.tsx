@@ -63,12 +63,13 @@ export function Input({
   type?: string
 }) {
   const id = useId()
+  const Box = String(value).includes("\n") ? "textarea" : "input" // several, one a line
   return (
     <div className="min-w-0">
       <label htmlFor={id} className="text-[13px] text-soft">
         {label}
       </label>
-      <input
+      <Box
         id={id}
         type={type}
         autoComplete="off"
@@ -76,7 +77,7 @@ export function Input({
         value={value}
         placeholder={usual}
         title={value === "" ? usual : undefined}
-        onChange={(e) => onChange(e.target.value)}
+        onChange={(e: { target: { value: string } }) => onChange(e.target.value)}
         aria-invalid={!!problem}
         aria-describedby={problem ? id + "-problem" : undefined}
         className={`w-full border-b bg-transparent py-1 font-mono text-[13px] placeholder:text-soft ${problem ? "border-fail" : "border-line-strong"}`}
