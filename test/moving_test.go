@@ -430,6 +430,38 @@ func TestSitesOfAllKindsArePulled(t *testing.T) {
 	assert.NotContains(t, body, live.URL)
 	assert.Equal(t, strconv.Itoa(12*100_000*len(moss.URL+"fern/ ")), query(t, moss, "SELECT SUM(LENGTH(said)) FROM "+moss.Prefix+"beds"))
 	assert.Equal(t, "spip", s.site(t, "letters").CMS.Name)
+
+	// What is changed in them goes back to where they came from, and nothing a second time; it comes back, too.
+	inPHP, letters, lettersLive := inPHP(t, s), s.secrets(t, "letters"), s.secrets(t, "letters-live")
+	inPHP("moss-archive", `switch_to_blog(2); wp_insert_post(['post_title' => 'Quinces', 'post_status' => 'publish',
+		'post_content' => home_url('/quince/')]);`)
+	_, err = pool(t, letters).Exec("INSERT INTO " + letters.Prefix + "rubriques (titre, statut, descriptif, texte) VALUES ('Quinces', " +
+		"'publie', '', '" +
+		letters.URL + "quince')")
+	require.NoError(t, err)
+	written(t, letters, "IMG/quince.txt", "a quince")
+	get(t, live.URL)
+	get(t, lettersLive.URL)
+	for account, name := range map[string]string{"moss": "moss-archive", "letters": "letters"} {
+		out, errs, code := s.cli("push", name, account, "-yes")
+		require.Zero(t, code, out+errs)
+		noStage(t, s.secrets(t, account+"-live"))
+		out, errs, code = s.cli("push", name, account, "-dry-run")
+		require.Zero(t, code, out+errs)
+		assert.Contains(t, out, "Nothing was changed here that the host does not have.", name)
+	}
+	said := func(of client.Site, statement string) string { return query(t, of, statement) }
+	quince := "SELECT GROUP_CONCAT(texte) FROM " + lettersLive.Prefix + "rubriques WHERE titre='Quinces'"
+	assert.Equal(t, lettersLive.URL+"quince", said(lettersLive, quince))
+	assert.FileExists(t, filepath.Join(lettersLive.Folder, "IMG/quince.txt"))
+	assert.Equal(t, live.URL+"north/quince/", said(live, "SELECT post_content FROM "+live.Prefix+"2_posts WHERE post_title='Quinces'"))
+	for _, account := range []string{"moss", "letters"} {
+		out, errs, code := s.cli("push", account, "-back")
+		require.Zero(t, code, out+errs)
+	}
+	assert.Equal(t, "0", said(live, "SELECT COUNT(*) FROM "+live.Prefix+"2_posts WHERE post_title='Quinces'"))
+	assert.Equal(t, "0", said(lettersLive, "SELECT COUNT(*) FROM "+lettersLive.Prefix+"rubriques WHERE titre='Quinces'"))
+	assert.NoFileExists(t, filepath.Join(lettersLive.Folder, "IMG/quince.txt"))
 }
 
 // On the console an account is added, looked at, pulled, and pushed to.

@@ -266,10 +266,11 @@ function as_seen($db, $asked, $tables) {
 }
 function files_as_seen($asked) {
     global $here;
-    foreach ($asked['seen'] as $name => $seen) {
+    if (!$asked['seen']) return;
+    foreach (array_merge($asked['put'], $asked['gone']) as $i => $name) {
         $name = base64_decode($name);
         $info = @lstat("$here/$name");
-        if ($seen !== ($info ? "$info[size] $info[mtime]" : ''))
+        if ($asked['seen'][$i] !== ($info ? "$info[size] $info[mtime]" : ''))
             throw new Refused("$name was changed there since it was compared, while the push was on its way: push again");
     }
 }

@@ -49,9 +49,11 @@ func (t Turn) asked(c Configuration, k *cms.Definition, prefix string) map[strin
 	if len(t.Tables) == 0 {
 		c.File = "" // nothing is asked of the database
 	}
-	seen := words(nil)
-	for name, is := range t.Seen {
-		seen[base64.StdEncoding.EncodeToString([]byte(name))] = is
+	seen := []string{} // of put and gone, in their order
+	if t.Seen != nil {
+		for _, name := range slices.Concat(t.Put, t.Gone) {
+			seen = append(seen, t.Seen[name])
+		}
 	}
 	return c.with(map[string]any{"stage": t.Stage, "put": encoded(t.Put), "gone": encoded(t.Gone), "tables": append([]string{}, t.Tables...),
 		"sums": words(t.Sums), "seen": seen, "prefix": prefix, "restless": restless(k), "keep": keeping(k, t.Tables, prefix),

@@ -198,5 +198,9 @@ func (m mirror) touch(e hosting.Entry) error {
 
 // replace puts a text in the place of one that came.
 func (m mirror) replace(path string, text []byte) error {
-	return ownfile.Write(filepath.Join(m.incoming(), filepath.FromSlash(path)), text, 0o600)
+	to := filepath.Join(m.incoming(), filepath.FromSlash(path))
+	if err := ownfile.Make(filepath.Dir(to), 0o700); err != nil {
+		return err
+	}
+	return ownfile.Write(to, text, 0o600)
 }

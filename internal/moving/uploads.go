@@ -30,7 +30,7 @@ import (
 // Bounds of uploads that are fetched when somebody asks for them.
 const (
 	longestUpload  = 512 << 20 // bytes
-	uploadWait     = 30 * time.Second
+	uploadWait     = 2 * time.Minute
 	missingFor     = time.Minute // what the host does not have is not asked again for so long
 	mostMissing    = 10_000
 	uploadsAtATime = 4
@@ -46,6 +46,7 @@ type need struct {
 	mu      sync.Mutex
 	missing map[string]time.Time // what the host did not have
 	coming  singleflight.Group
+	slots   chan struct{} // a host bears few visitors at a time
 }
 
 func (m mirror) needFile() string { return filepath.Join(m.dir, "by-need.json") }
@@ -62,7 +63,7 @@ func (f *Feature) needUploads(account string, s site.Site, wanted bool) error {
 		return err
 	}
 	k := f.Machine.CMS.Of(s)
-	n := &need{account: account, Site: identity(s), URL: fetched.URL, Root: k.Layout.DocumentRoot, Folders: k.Layout.Uploads}
+	n := &need{account: account, slots: make(chan struct{}, uploadsAtATime), Site: identity(s), URL: fetched.URL, Root: k.Layout.DocumentRoot, Folders: k.Layout.Uploads}
 	f.needs.Store(n.Site, n)
 	return writeJSON(m.needFile(), n)
 }
@@ -71,7 +72,7 @@ func (f *Feature) needUploads(account string, s site.Site, wanted bool) error {
 func (f *Feature) readNeeds(ctx context.Context) error {
 	all, err := f.Records.Accounts(ctx)
 	for _, a := range all {
-		n := &need{account: a.Name}
+		n := &need{account: a.Name, slots: make(chan struct{}, uploadsAtATime)}
 		if text, err := ownfile.Read(f.mirror(a.Name).needFile()); err == nil && json.Unmarshal(text, n) == nil {
 			f.needs.Store(n.Site, n)
 		}
@@ -104,6 +105,12 @@ func (f *Feature) Missing(ctx context.Context, s site.Site, address string) {
 	_, err, _ := n.coming.Do(name, func() (any, error) {
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), uploadWait)
 		defer cancel()
+		select {
+		case n.slots <- struct{}{}:
+			defer func() { <-n.slots }()
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
 		return nil, f.fetchUpload(ctx, s, n, name, below)
 	})
 	if err != nil {
