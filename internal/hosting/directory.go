@@ -18,6 +18,9 @@ import (
 // clientID is what Vessik calls itself at a host's page: a public client (RFC 6749, section 2.1), which keeps no secret.
 const clientID = "vessik"
 
+// longestSecret is how long a token or a password may be, in bytes.
+const longestSecret = 8 << 10
+
 // mostOfDirectory bounds what a directory answers, in bytes.
 const mostOfDirectory = 1 << 20
 
@@ -153,6 +156,8 @@ func (d Directory) Wait(ctx context.Context, begun *oauth2.DeviceAuthResponse) (
 		return "", until, errors.New("nobody let Vessik in before the code was too old")
 	case err != nil:
 		return "", until, err
+	case len(given.AccessToken) > longestSecret:
+		return "", until, errors.New("the host's page gives a token that is longer than can be meant")
 	}
 	return given.AccessToken, given.Expiry, nil
 }
@@ -168,8 +173,8 @@ func (d Directory) List(ctx context.Context, token string) ([]Environment, error
 // Lend asks for credentials of an environment.
 func (d Directory) Lend(ctx context.Context, token, environment string) (c Credentials, err error) {
 	err = asking(ctx, "POST", d.Environments+"/"+url.PathEscape(environment)+"/credentials", token, &c)
-	if err == nil && (c.Password == "" || c.Lasts <= 0) {
-		err = errors.New("it lends no password")
+	if err == nil && (c.Password == "" || c.Lasts <= 0 || len(c.Password)+len(c.HostKey) > longestSecret) {
+		err = errors.New("it lends no password that can be one")
 	}
 	return c, err
 }
