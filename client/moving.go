@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"io"
 	"net/url"
 
 	"vessik/internal/core/wire"
@@ -18,6 +19,7 @@ type (
 	Push            = wire.Push
 	Pushed          = wire.Pushed
 	HostSignIn      = wire.HostSignIn
+	AccountPictures = wire.AccountPictures
 	HostEnvironment = wire.HostEnvironment
 	PullReplaces    = wire.PullReplaces
 )
@@ -99,4 +101,20 @@ func (c *Client) HostSignInOf(ctx context.Context, id string) (s HostSignIn, err
 // SignInAccountAgain gives an account what a new sign-in at its host's page brought.
 func (c *Client) SignInAccountAgain(ctx context.Context, name, id string) error {
 	return c.call(ctx, "POST", accountPath(name, "/sign-in"), wire.SignInAgain{ID: id}, nil)
+}
+
+// PicturesOfAccount has pictures of the live site and of the site here be taken and compared.
+func (c *Client) PicturesOfAccount(ctx context.Context, name string) (p AccountPictures, err error) {
+	return p, c.call(ctx, "POST", accountPath(name, "/pictures"), nil, &p)
+}
+
+// AccountPicture writes one of the pictures that were taken last, here or there, as JPEG.
+func (c *Client) AccountPicture(ctx context.Context, name, which string, to io.Writer) error {
+	response, err := c.send(ctx, "GET", accountPath(name, "/pictures/"+url.PathEscape(which)), nil)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	_, err = io.Copy(to, response.Body)
+	return err
 }

@@ -501,7 +501,21 @@ func TestTheConsolePullsASite(t *testing.T) {
 	require.NoError(t, chromedp.Do(page, chromedp.Navigate(console+"/sites/orchard-days"),
 		chromedp.WaitVisible(`//section[contains(., "Where else it lives")]//a[text()="orchard"]`),
 		chromedp.WaitVisible(`//li[contains(., "push-account")]`)))
+	require.NoError(t, chromedp.Do(page, press("Compare pictures"),
+		chromedp.WaitVisible(`//p[contains(., "They differ in ")]`),
+		chromedp.WaitVisible(`//img[contains(@src, "/there") and @alt="Front page at orchard"]`)))
 	assert.Empty(t, axe(t, page))
+	for do, differs := range map[string]string{`update_option('blogname', 'Orchard Days');`: " 0.0 %",
+		`update_option('blogname', str_repeat('Fern ', 40));`: ""} {
+		inPHP(t, s)("orchard-live", do)
+		inPHP(t, s)("orchard-days", `update_option('blogname', 'Orchard Days');`)
+		out, errs, code := s.cli("hosting", "pictures", "orchard", "-o", t.TempDir())
+		require.Zero(t, code, out+errs)
+		assert.Regexp(t, `orchard-there.jpg`, out)
+		if assert.Contains(t, out, differs); differs == "" {
+			assert.NotContains(t, out, " 0.0 %")
+		}
+	}
 	require.NoError(t, chromedp.Do(page, chromedp.Navigate(console+"/hosting"), press("Forget it…"),
 		press("forget it, the host keeps its site"),
 		chromedp.WaitVisible(`//p[contains(., "There is no hosting account yet")]`)))

@@ -12,7 +12,7 @@ import (
 	"vessik/internal/core/hosting"
 )
 
-var hostingCommand = command{name: "hosting", names: "[add NAME | sign-in PAGE | check NAME | unpin NAME | drop NAME]",
+var hostingCommand = command{name: "hosting", names: "[add NAME | sign-in PAGE | check NAME | pictures NAME | unpin NAME | drop NAME]",
 	about: "keep hosting accounts that sites are pulled from",
 	synopsis: "Lists the hosting accounts. add NAME adds one: where its folder is (-at), at which address that is served (-url), and how " +
 		"it is signed " +
@@ -37,11 +37,14 @@ func runHosting(ctx context.Context, c *call) error {
 	agent := c.flags.Bool("agent", false, "the SSH agent of this terminal signs in")
 	var environments list
 	c.flags.Var(&environments, "environment", "environment that the host's page tells, or all; may be given more than once")
+	folder := c.flags.String("o", "", "folder that the pictures are written to")
 	again := c.flags.String("again", "", "account that a sign-in at its host's page is for, instead of adding one")
 	password := c.flags.Bool("password", false, "ask for a password besides a key")
 	service, err := c.connect(func() error {
-		if len(c.names) != 0 && (len(c.names) != 2 || !slices.Contains([]string{"add", "sign-in", "check", "unpin", "drop"}, c.names[0])) {
-			return usageError{"it is: hosting, hosting add NAME, hosting sign-in PAGE, hosting check NAME, hosting unpin NAME or hosting drop NAME"}
+		if len(c.names) != 0 && (len(c.names) != 2 || !slices.Contains([]string{"add", "sign-in", "check", "pictures", "unpin", "drop"},
+			c.names[0])) {
+			return usageError{"it is: hosting, hosting add NAME, hosting sign-in PAGE, hosting check NAME, hosting pictures NAME, hosting " +
+				"unpin NAME or hosting drop NAME"}
 		}
 		return nil
 	})
@@ -54,6 +57,8 @@ func runHosting(ctx context.Context, c *call) error {
 	switch name := c.names[1]; c.names[0] {
 	case "sign-in":
 		return c.signInAtHost(ctx, service, name, *again, environments)
+	case "pictures":
+		return c.comparePictures(ctx, service, name, *folder)
 	case "check":
 		return c.showHostChecks(service.CheckAccount(ctx, name))
 	case "unpin":

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"text/tabwriter"
@@ -115,6 +116,39 @@ func (c *call) addEnvironments(ctx context.Context, service *client.Client, said
 	for _, name := range chosen {
 		if name != "all" && !slices.Contains(added, name) {
 			return usageError{fmt.Sprintf("-environment: the host's page tells no environment %q", name)}
+		}
+	}
+	return nil
+}
+
+// comparePictures has pictures of a live site and of the site here be taken, tells in how much they differ, and writes them into a folder.
+func (c *call) comparePictures(ctx context.Context, service *client.Client, account, folder string) error {
+	taken, err := service.PicturesOfAccount(ctx, account)
+	if err != nil {
+		return err
+	}
+	if *c.json {
+		err = c.printJSON(taken)
+	} else {
+		_, err = fmt.Fprintf(c.out, "pictures of the front pages of %s here and of %s differ in %.1f %% of their pixels\n", taken.Site, account,
+			100*taken.Different)
+	}
+	if err != nil || folder == "" {
+		return err
+	}
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	for _, which := range []string{"here", "there"} {
+		file, err := os.Create(filepath.Join(folder, account+"-"+which+".jpg"))
+		if err != nil {
+			return err
+		}
+		if err := errors.Join(service.AccountPicture(ctx, account, which, file), file.Close()); err != nil {
+			return err
+		}
+		if !*c.json {
+			fmt.Fprintln(c.out, file.Name())
 		}
 	}
 	return nil

@@ -35,6 +35,7 @@ func runPull(ctx context.Context, c *call) error {
 	files := c.flags.Bool("files", false, "put its files alone into a site that is there")
 	database := c.flags.Bool("database", false, "put its database alone into a site that is there")
 	c.flags.StringVar(&pull.Domain, "domain", "", "domain of a new site (default: NAME.localhost)")
+	pictures := c.flags.Bool("pictures", false, "compare pictures of both front pages at the end")
 	c.flags.BoolVar(&pull.Stay, "stay", false, "stay with it although a check fails that passed before")
 	service, err := c.connect(func() error {
 		switch {
@@ -73,7 +74,10 @@ func runPull(ctx context.Context, c *call) error {
 			return err
 		}
 	}
-	return c.putPulled(ctx, service, pull)
+	if err := c.putPulled(ctx, service, pull); err != nil || !*pictures {
+		return err
+	}
+	return c.comparePictures(ctx, service, c.names[0], "")
 }
 
 // putPulled makes what was fetched a site.

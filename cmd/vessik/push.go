@@ -39,6 +39,7 @@ func runPush(ctx context.Context, c *call) error {
 	c.flags.BoolVar(&asked.Overwrite, "overwrite", false, "also what was changed at the host since the last move")
 	c.flags.BoolVar(&asked.Stay, "stay", false, "stay with it although the live site answers worse than before")
 	c.flags.BoolVar(&asked.Walk, "walk", false, "ask all pages of the live site before and after, up to 200, not its front page alone")
+	pictures := c.flags.Bool("pictures", false, "compare pictures of both front pages at the end")
 	dry := c.flags.Bool("dry-run", false, "tell what would be pushed, and change nothing at the host")
 	yes := c.flags.Bool("yes", false, "do not ask")
 	back := c.flags.Bool("back", false, "take the last push to the account back")
@@ -68,7 +69,10 @@ func runPush(ctx context.Context, c *call) error {
 		}
 	}
 	operation, err := service.PushAccount(ctx, c.names[1], asked)
-	return c.showPush(ctx, service, operation, err)
+	if err := c.showPush(ctx, service, operation, err); err != nil || !*pictures {
+		return err
+	}
+	return c.comparePictures(ctx, service, c.names[1], "")
 }
 
 // previewPush shows what would be pushed, and asks whether it is to be.

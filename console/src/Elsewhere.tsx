@@ -1,6 +1,16 @@
 // Where else a site lives: the hosting accounts that it came from or went to, what differs there, and what is moved between them.
+import { useState } from "react"
 import { Link } from "wouter"
-import { answer, api, of, useOperations, type Account, type Operation, type Pushed } from "./api"
+import {
+  answer,
+  api,
+  of,
+  useOperations,
+  type Account,
+  type AccountPictures,
+  type Operation,
+  type Pushed,
+} from "./api"
 import { useAccounts } from "./Hosting"
 import { Pull, Push, Twice, usePush } from "./Moving"
 import { useAct } from "./Restore"
@@ -46,6 +56,7 @@ function Place({ account: a, site }: { account: Account; site: string }) {
   const seen = look.dry && look.watched?.state === "done" ? look.result : undefined
   const problem = look.watched?.sites[0]?.problem ?? look.fault ?? fault
   const last = useLastPush(a.name)
+  const { comparing, compared, compare } = useComparison(a.name, act)
   return (
     <>
       <p className="flex flex-wrap items-baseline gap-x-4 gap-y-1">
@@ -69,6 +80,9 @@ function Place({ account: a, site }: { account: Account; site: string }) {
         </Word>
         <Pull account={a} />
         <Push account={a} />
+        <Word disabled={comparing} onClick={() => void compare()}>
+          {comparing ? "taking pictures…" : "Compare pictures"}
+        </Word>
         {last && (
           <Twice
             what="Take the last push back"
@@ -82,10 +96,46 @@ function Place({ account: a, site }: { account: Account; site: string }) {
         )}
         <span aria-live="polite">{seen && <Numbers of={seen} />}</span>
       </div>
+      {compared && <Pictures taken={compared} />}
       {problem && <Notice tone="fail">{problem}</Notice>}
     </>
   )
 }
+
+// useComparison has pictures be taken of both front pages.
+function useComparison(account: string, act: (work: () => Promise<unknown>) => Promise<void>) {
+  const [comparing, setComparing] = useState(false)
+  const [compared, setCompared] = useState<AccountPictures>()
+  const compare = () =>
+    act(async () => {
+      setComparing(true)
+      try {
+        setCompared(await answer(api.POST("/api/v1/accounts/{name}/pictures", of({ name: account }))))
+      } finally {
+        setComparing(false)
+      }
+    })
+  return { comparing, compared, compare }
+}
+
+// Pictures are both front pages side by side.
+export const Pictures = ({ taken }: { taken: AccountPictures }) => (
+  <div className="mt-2 text-[13px]">
+    <p>They differ in {(100 * taken.different).toFixed(1)} % of their pixels.</p>
+    <div className="mt-1 grid gap-4 sm:grid-cols-2">
+      {["here", "there"].map((which) => (
+        <figure key={which}>
+          <img
+            src={`/api/v1/accounts/${taken.account}/pictures/${which}?${taken.at}`}
+            alt={which === "here" ? `Front page of ${taken.site} here` : `Front page at ${taken.account}`}
+            className="w-full border border-line"
+          />
+          <figcaption className="text-soft">{which === "here" ? "here" : taken.account}</figcaption>
+        </figure>
+      ))}
+    </div>
+  </div>
+)
 
 // useLastPush is the last push to an account that stood, if it is one that was not taken back since.
 function useLastPush(account: string): Operation | undefined {

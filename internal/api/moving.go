@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/labstack/echo/v4"
@@ -17,8 +18,9 @@ type AccountPath struct {
 }
 
 // movingRoutes are hosting accounts, and what comes of them and goes to them.
-func (a *API) movingRoutes(api huma.API, _ *echo.Echo) {
+func (a *API) movingRoutes(api huma.API, router *echo.Echo) {
 	details[wire.Pushed](api)
+	a.accountPictureRoutes(api, router)
 	a.hostSignInRoutes(api)
 	register(api, "GET", "/accounts", "list-accounts", "All hosting accounts",
 		func(ctx context.Context, _ *empty) (*body[[]wire.Account], error) {
@@ -79,6 +81,28 @@ func (a *API) movingRoutes(api huma.API, _ *echo.Echo) {
 			operation, err := a.Moving.BeginBack(ctx, in.Name, in.Body.Overwrite)
 			return &body[wire.Operation]{wire.OperationOf(operation)}, asProblem(err)
 		}, accepted)
+}
+
+// accountPictureRoutes are pictures of live sites, and of what was made of them here.
+func (a *API) accountPictureRoutes(api huma.API, router *echo.Echo) {
+	register(api, "POST", "/accounts/{name}/pictures", "take-account-pictures", "Take pictures of the front pages of the live site and "+
+		"of the "+
+		"site here, and compare them",
+		func(ctx context.Context, in *AccountPath) (*body[wire.AccountPictures], error) {
+			taken, err := a.Moving.Pictures(ctx, in.Name)
+			return &body[wire.AccountPictures]{taken}, asProblem(err)
+		})
+	declare(api, "GET", "/accounts/{name}/pictures/{which}", "get-account-picture", "The picture that was taken last: here or there", nil,
+		map[string]*huma.MediaType{"image/jpeg": {}})
+	router.GET("/api/v1/accounts/:name/pictures/:which", func(c echo.Context) error {
+		file, ok := a.Moving.Picture(c.Request().Context(), c.Param("name"), c.Param("which"))
+		if !ok {
+			writeProblem(c.Response(), problem(http.StatusNotFound, "there is no such picture"))
+			return nil
+		}
+		c.Response().Header().Set("Cache-Control", "no-store")
+		return c.File(file)
+	})
 }
 
 // hostSignInRoutes are sign-ins at hosts' pages.

@@ -88,7 +88,7 @@ func client() *http.Client {
 		Transport: &http.Transport{DialContext: dial, ResponseHeaderTimeout: idleTimeout, MaxIdleConns: 2, IdleConnTimeout: idleTimeout}}
 }
 
-// Get asks an address of a host as a visitor would, and follows where it leads.
+// Get asks an address of a host as a visitor would, and follows where it leads on the same host.
 func Get(ctx context.Context, address string) (text string, status int, err error) {
 	ctx, cancel := context.WithTimeout(ctx, idleTimeout)
 	defer cancel()
@@ -102,6 +102,15 @@ func Get(ctx context.Context, address string) (text string, status int, err erro
 	return string(body), response.StatusCode, err
 }
 
+// Ask asks an address of a host as a visitor would, and follows it nowhere. The answer's body is the caller's to read and to close.
+func Ask(ctx context.Context, address string) (*http.Response, error) {
+	request, err := http.NewRequestWithContext(ctx, "GET", address, nil)
+	if err != nil {
+		return nil, err
+	}
+	return client().Do(request)
+}
+
 // Fetch is Get for what may be long: the answer's body is the caller's to read and to close.
 func Fetch(ctx context.Context, address string) (*http.Response, error) {
 	request, err := http.NewRequestWithContext(ctx, "GET", address, nil)
@@ -110,8 +119,8 @@ func Fetch(ctx context.Context, address string) (*http.Response, error) {
 	}
 	request.Header.Set("Cache-Control", "no-cache")
 	visitor := client()
-	visitor.CheckRedirect = func(_ *http.Request, via []*http.Request) error {
-		if len(via) > 5 {
+	visitor.CheckRedirect = func(next *http.Request, via []*http.Request) error {
+		if len(via) > 5 || next.URL.Hostname() != via[0].URL.Hostname() { // it may not send us to others, such as what this machine serves itself
 			return http.ErrUseLastResponse
 		}
 		return nil

@@ -63,7 +63,8 @@ func (f *Feature) needUploads(account string, s site.Site, wanted bool) error {
 		return err
 	}
 	k := f.Machine.CMS.Of(s)
-	n := &need{account: account, slots: make(chan struct{}, uploadsAtATime), Site: identity(s), URL: fetched.URL, Root: k.Layout.DocumentRoot, Folders: k.Layout.Uploads}
+	n := &need{account: account, slots: make(chan struct{}, uploadsAtATime), Site: identity(s), URL: fetched.URL,
+		Root: k.Layout.DocumentRoot, Folders: k.Layout.Uploads}
 	f.needs.Store(n.Site, n)
 	return writeJSON(m.needFile(), n)
 }

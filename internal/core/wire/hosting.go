@@ -63,6 +63,14 @@ type HostEnvironment struct {
 	Of   string `json:"of,omitempty" doc:"The live one, of staging"`
 }
 
+// AccountPictures are pictures of the front pages of a live site, and of the site here that was moved from or to it last.
+type AccountPictures struct {
+	Account   string    `json:"account"`
+	Site      string    `json:"site"`
+	At        time.Time `json:"at"`
+	Different float64   `json:"different" doc:"Share of their pixels in which they differ, 0 to 1"`
+}
+
 // SignInAgain gives an account what a new sign-in at its host's page brought.
 type SignInAgain struct {
 	ID string `json:"id"`
