@@ -59,6 +59,7 @@ func runDemo(ctx context.Context, c *call) error {
 		if err := host.move(ctx); err != nil {
 			return err
 		}
+		host.tell()
 	}
 	if *once {
 		if !report.Passed {

@@ -26,10 +26,11 @@ const (
 
 // hostedDemo is the practice host beside the demo, and what it runs commands with.
 type hostedDemo struct {
-	c     *call
-	place home.Home
-	api   *client.Client
-	child *child
+	c      *call
+	place  home.Home
+	api    *client.Client
+	child  *child
+	rented []hostedSite
 }
 
 // startHost starts the practice host, at the port that the demo's accounts know.
@@ -53,6 +54,7 @@ func startHost(ctx context.Context, c *call, place home.Home) (*hostedDemo, erro
 		return nil, err
 	}
 	defer said.Close()
+	fmt.Fprintln(c.out, "\nThe practice host starts, with a service of its own:")
 	at := home.Home{Dir: place.Path("practice-host"), Engines: place.Engines}
 	h := &hostedDemo{c: c, place: place, api: api}
 	h.child, err = startProgram(at, end, "practice-host", "-json", "-ssh-port", port, "-ftp-port", "0", "-page-port", "0")
@@ -60,18 +62,28 @@ func startHost(ctx context.Context, c *call, place home.Home) (*hostedDemo, erro
 	if err != nil {
 		return nil, err
 	}
-	var rented []hostedSite
-	if err := json.NewDecoder(said).Decode(&rented); err != nil {
+	if err := json.NewDecoder(said).Decode(&h.rented); err != nil {
 		defer h.child.stop()
 		return nil, errors.Join(fmt.Errorf("the practice host did not start: %w", err), h.child.failed())
 	}
-	for _, each := range rented {
+	for _, each := range h.rented {
 		if err := h.add(ctx, accounts, each); err != nil {
 			h.child.stop()
 			return nil, err
 		}
 	}
 	return h, nil
+}
+
+// tell says how the practice host is tried by hand.
+func (h *hostedDemo) tell() {
+	if len(h.rented) == 0 {
+		return
+	}
+	s := h.rented[0]
+	fmt.Fprintf(h.c.out, "\nPractice host: account page %s (customer %s, password %s; one-time codes: bin/vessik practice-host -code "+
+		"-home %s)\n",
+		s.Page, s.Customer, s.CustomerPassword, h.place.Path("practice-host"))
 }
 
 // add has the demo know an account, the live one first.

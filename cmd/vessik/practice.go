@@ -162,6 +162,10 @@ func (c *call) rentOut(ctx context.Context, host *practice.Host, api *client.Cli
 			}
 		}
 	}
+	customer, err := host.Customer(demoCustomer)
+	if err != nil {
+		return err
+	}
 	rented := []hostedSite{}
 	for _, s := range sites {
 		if err := engines.set(ctx, c, api, s); err != nil {
@@ -172,11 +176,8 @@ func (c *call) rentOut(ctx context.Context, host *practice.Host, api *client.Cli
 			return err
 		}
 		rented = append(rented, hostedSite{Name: e.User, Kind: e.Kind, URL: strings.TrimSuffix(e.URL, "/"), Password: e.Password,
+			Page: "http://" + doors.Page.Addr().String(), Customer: demoCustomer, CustomerPassword: customer.Password,
 			At: fmt.Sprintf("sftp://%s@%s/", e.User, doors.SSH.Addr()), FTP: fmt.Sprintf("ftps://%s@%s/", e.User, doors.FTP.Addr())})
-	}
-	customer, err := host.Customer(demoCustomer)
-	if err != nil {
-		return err
 	}
 	if asJSON {
 		return c.printJSON(rented)
@@ -207,6 +208,10 @@ type hostedSite struct {
 	At       string `json:"at"`
 	FTP      string `json:"ftp"`
 	Password string `json:"password"`
+	// Where its customer signs in instead.
+	Page             string `json:"page"`
+	Customer         string `json:"customer"`
+	CustomerPassword string `json:"customer_password"`
 }
 
 // faultWords are what may be given to -fault.
