@@ -237,7 +237,12 @@ func (a *accounts) token(w http.ResponseWriter, r *http.Request) {
 // letIn has a customer let a program in, or refuse it.
 func (a *accounts) letIn(w http.ResponseWriter, r *http.Request) {
 	name, code := r.PostFormValue("customer"), strings.ToUpper(strings.TrimSpace(r.PostFormValue("user_code")))
-	if _, err := a.customer(name); err != nil || !a.rents(name) {
+	known := a.rents(name)
+	if known {
+		_, err := a.customer(name)
+		known = err == nil
+	}
+	if !known {
 		show(w, http.StatusForbidden, code, "Name, password or one-time code is wrong.", false)
 		return
 	}

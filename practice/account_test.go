@@ -77,6 +77,7 @@ func TestAProgramIsLetIn(t *testing.T) {
 		assert.Equal(t, 403, status)
 		assert.Contains(t, text, "is wrong")
 	}
+	assert.NotContains(t, h.page.customers, "moss", "nobody becomes a customer by asking")
 	status, _ := allow(map[string]string{"user_code": strings.ToLower(code)})
 	assert.Equal(t, 200, status)
 	status, text := allow(nil)

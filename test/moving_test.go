@@ -372,7 +372,8 @@ func TestWhatIsAmissAtAHostIsTold(t *testing.T) {
 		"hosting add Moss -at x -url y": "-at: \"x\" is not sftp://",
 		"hosting check nobody":          "there is no hosting account",
 		"hosting add moss-two -at sftp://a@b/ -url https://b.example -like nobody": "there is no account \"nobody\"",
-		"pull moss moss -mask all": "-mask: \"all\" is not people",
+		"pull moss moss -mask all":                   "-mask: \"all\" is not people",
+		"pull moss moss-none -newer-uploads-at-host": "is for a site that is there",
 	} {
 		out, errs, code := s.cli(strings.Fields(arguments)...)
 		assert.NotZero(t, code, out)
@@ -494,7 +495,7 @@ func TestTheConsolePullsASite(t *testing.T) {
 	require.NoError(t, chromedp.Do(page, press("Push…"), chromedp.WaitVisible(`//input[@name="push-site" and @value="orchard-days"]`),
 		press("What would be pushed?"),
 		chromedp.WaitVisible(`//li[contains(., "wp-content/apple.txt")]`),
-		chromedp.Click(`//button[starts-with(normalize-space(.), "Push 1 files")]`),
+		chromedp.Click(`//button[starts-with(normalize-space(.), "Push 1 file ")]`),
 		chromedp.WaitVisible(`//p[contains(., "It is pushed")]`)))
 	assert.Empty(t, axe(t, page))
 	assert.FileExists(t, filepath.Join(s.site(t, "orchard-live").Folder, "wp-content/apple.txt"))

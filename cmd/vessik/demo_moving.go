@@ -33,6 +33,18 @@ type hostedDemo struct {
 	rented []hostedSite
 }
 
+// besideHost runs the practice host beside the demo until end is called, and moves a site.
+func besideHost(ctx context.Context, c *call, place home.Home) (end func(), err error) {
+	host, err := startHost(ctx, c, place)
+	if err != nil {
+		return func() {}, err
+	}
+	if err = host.move(ctx); err == nil {
+		host.tell()
+	}
+	return host.child.stop, err
+}
+
 // startHost starts the practice host, at the port that the demo's accounts know.
 func startHost(ctx context.Context, c *call, place home.Home) (*hostedDemo, error) {
 	api, err := c.client()

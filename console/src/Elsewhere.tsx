@@ -12,7 +12,7 @@ import {
   type Pushed,
 } from "./api"
 import { useAccounts } from "./Hosting"
-import { Pull, Push, Twice, usePush } from "./Moving"
+import { count, Pull, Push, Twice, usePush } from "./Moving"
 import { useAct } from "./Restore"
 import { Mono, Notice, Word } from "./ui"
 
@@ -170,5 +170,3 @@ export const Numbers = ({ of: p }: { of: Pushed }) => {
     </>
   )
 }
-
-const count = (n: number, what: string) => `${n} ${what}${n === 1 ? "" : "s"}`

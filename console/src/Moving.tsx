@@ -110,7 +110,7 @@ export function Push({ account: a }: { account: Account }) {
       <p className="mt-2 flex gap-4">
         <Word type="submit" disabled={!site || running}>
           {ready
-            ? `Push ${files} files and ${seen.tables.length} tables to ${a.name}`
+            ? `Push ${count(files, "file")} and ${count(seen.tables.length, "table")} to ${a.name}`
             : "What would be pushed?"}
         </Word>
         <Word onClick={() => setOpen(false)}>leave it</Word>
@@ -193,6 +193,8 @@ function Doing({ doing, bytes }: { doing?: Activity; bytes?: number }) {
   )
 }
 
+export const count = (n: number, what: string) => `${n} ${what}${n === 1 ? "" : "s"}`
+
 // shown is how many files are named.
 const shown = 30
 
@@ -200,7 +202,7 @@ const shown = 30
 export const Planned = ({ planned: p }: { planned: Pushed }) => (
   <div className="mt-1">
     <p>
-      {p.new} files are new, {p.changed} changed, {p.gone} gone; {p.tables.length} tables;{" "}
+      Files: {p.new} new, {p.changed} changed, {p.gone} gone; {count(p.tables.length, "table")};{" "}
       {megabytes(p.bytes)} to carry.
       {p.stays > 0 && ` ${p.stays} files of the host’s own stay.`}
       {!!p.stays_tables?.length && ` The tables ${p.stays_tables.join(", ")} stay the host’s, too.`}

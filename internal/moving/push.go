@@ -180,6 +180,9 @@ func (p *planned) asSeen(v *visit, at found, overwrite bool) {
 		return
 	}
 	p.See(at.list.Entries)
+	if v.sums == nil {
+		return
+	}
 	p.Sums = map[string]string{}
 	for _, table := range p.Tables {
 		p.Sums[table] = v.sums[table]
