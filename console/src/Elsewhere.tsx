@@ -5,6 +5,7 @@ import {
   answer,
   api,
   of,
+  useImage,
   useOperations,
   type Account,
   type AccountPictures,
@@ -119,23 +120,25 @@ function useComparison(account: string, act: (work: () => Promise<unknown>) => P
 }
 
 // Pictures are both front pages side by side.
-export const Pictures = ({ taken }: { taken: AccountPictures }) => (
+const Pictures = ({ taken }: { taken: AccountPictures }) => (
   <div className="mt-2 text-[13px]">
     <p>They differ in {(100 * taken.different).toFixed(1)} % of their pixels.</p>
     <div className="mt-1 grid gap-4 sm:grid-cols-2">
-      {["here", "there"].map((which) => (
-        <figure key={which}>
-          <img
-            src={`/api/v1/accounts/${taken.account}/pictures/${which}?${taken.at}`}
-            alt={which === "here" ? `Front page of ${taken.site} here` : `Front page at ${taken.account}`}
-            className="w-full border border-line"
-          />
-          <figcaption className="text-soft">{which === "here" ? "here" : taken.account}</figcaption>
-        </figure>
-      ))}
+      <Picture taken={taken} which="here" words={`Front page of ${taken.site} here`} />
+      <Picture taken={taken} which="there" words={`Front page at ${taken.account}`} />
     </div>
   </div>
 )
+
+function Picture({ taken, which, words }: { taken: AccountPictures; which: string; words: string }) {
+  const address = useImage(`/accounts/${taken.account}/pictures/${which}?at=${taken.at}`)
+  return (
+    <figure>
+      {address && <img src={address} alt={words} className="w-full border border-line" />}
+      <figcaption className="text-soft">{words}</figcaption>
+    </figure>
+  )
+}
 
 // useLastPush is the last push to an account that stood, if it is one that was not taken back since.
 function useLastPush(account: string): Operation | undefined {
