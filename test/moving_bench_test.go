@@ -125,13 +125,7 @@ func BenchmarkMoving(b *testing.B) {
 		}
 		return time.Since(began)
 	}
-	ours := func(arguments ...string) time.Duration {
-		began := time.Now()
-		if out, errs, code := s.cli(arguments...); code != 0 {
-			b.Fatal(out, errs)
-		}
-		return time.Since(began)
-	}
+	ours := func(arguments ...string) time.Duration { return s.timed(b, arguments...) }
 	change := func(at client.Site, text string) {
 		must(b, os.WriteFile(filepath.Join(at.Folder, "wp-content/uploads/2026/apple-0.jpg"), []byte(text), 0o644))
 		_, err := pool(b, at).Exec("UPDATE " + at.Prefix + "posts SET post_title='" + text + "' ORDER BY ID LIMIT 1")

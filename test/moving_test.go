@@ -184,14 +184,11 @@ func TestUploadsThatStayAtTheHost(t *testing.T) {
 	},
 		20*time.Second, 50*time.Millisecond)
 	assert.FileExists(t, filepath.Join(here.Folder, old), "it is here from now on")
-	for _, name := range []string{"2026/run.php", "2026/run.phtml", "none.jpg", ".htaccess", "../../wp-config.php"} {
-		status, text, _ := get(t, here.URL+"wp-content/uploads/"+name)
-		assert.NotEqual(t, "run", text, name)
-		assert.Contains(t, []int{403, 404, 200}, status, name)
-		assert.NoFileExists(t, filepath.Join(here.Folder, "wp-content/uploads", name+"x"))
+	for _, name := range []string{"2026/run.php", "2026/run.phtml", "none.jpg", ".htaccess"} {
+		status, _, _ := get(t, here.URL+"wp-content/uploads/"+name)
+		assert.Contains(t, []int{403, 404}, status, name)
+		assert.NoFileExists(t, filepath.Join(here.Folder, "wp-content/uploads", name))
 	}
-	assert.NoFileExists(t, filepath.Join(here.Folder, "wp-content/uploads/2026/run.php"))
-	assert.NoFileExists(t, filepath.Join(here.Folder, "wp-content/uploads/.htaccess"))
 	require.NoError(t, os.Remove(filepath.Join(here.Folder, old)))
 	require.NoError(t, os.Chtimes(filepath.Join(live.Folder, old), before.Add(-time.Hour), before.Add(-time.Hour)))
 	written(t, live, "wp-content/uploads/2026/new.jpg", "a new one")

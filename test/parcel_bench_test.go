@@ -31,6 +31,16 @@ func fill(b *testing.B, s *service, name string, megabytes int) client.Site {
 	return made
 }
 
+// timed runs a command that must succeed.
+func (s *service) timed(b *testing.B, arguments ...string) time.Duration {
+	b.Helper()
+	began := time.Now()
+	if out, errs, code := s.cli(arguments...); code != 0 {
+		b.Fatal(out, errs)
+	}
+	return time.Since(began)
+}
+
 // BenchmarkParcel packs a site and unpacks it, to tar, zstd and the database's own programs that do the same.
 func BenchmarkParcel(b *testing.B) {
 	s := start(b, newHome(b))
@@ -53,13 +63,7 @@ func BenchmarkParcel(b *testing.B) {
 		}
 		return time.Since(began)
 	}
-	ours := func(arguments ...string) time.Duration {
-		began := time.Now()
-		if out, errs, code := s.cli(arguments...); code != 0 {
-			b.Fatal(out, errs)
-		}
-		return time.Since(began)
-	}
+	ours := func(arguments ...string) time.Duration { return s.timed(b, arguments...) }
 	access := fmt.Sprintf("-h127.0.0.1 -P%d -u%s -p%s %s", at.Database.Port, at.Database.User, at.Database.Password, at.Database.Name)
 	for b.Loop() {
 		b.ReportMetric(0, "ns/op")

@@ -98,6 +98,9 @@ func (c *call) tellCode() error {
 	if err != nil {
 		return err
 	}
+	if _, err := os.Stat(place.Path("practice")); err != nil { // which only the host makes
+		return fmt.Errorf("no practice host was ever started in %s: vessik practice-host", place.Dir)
+	}
 	host, err := practice.Open(place.Path("practice"), nil, nil)
 	if err != nil {
 		return err

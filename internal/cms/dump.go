@@ -121,18 +121,13 @@ func showCreate(ctx context.Context, connection *sql.Conn, query string) (string
 	if err != nil {
 		return "", err
 	}
-	values, targets := make([]sql.NullString, len(columns)), make([]any, len(columns))
-	for i := range values {
-		targets[i] = &values[i]
-	}
-	for rows.Next() {
-		if err := rows.Scan(targets...); err != nil {
-			return "", err
-		}
+	values := make([]sql.NullString, len(columns))
+	if err := scanEach(rows, func(row []sql.NullString) { copy(values, row) }); err != nil {
+		return "", err
 	}
 	for i, name := range columns {
 		if strings.HasPrefix(name, "Create ") || strings.HasSuffix(name, "Original Statement") {
-			return values[i].String, rows.Err()
+			return values[i].String, nil
 		}
 	}
 	return "", fmt.Errorf("%s tells no statement", query)
@@ -418,6 +413,11 @@ func eachRow(ctx context.Context, connection *sql.Conn, name, columnList string,
 		return err
 	}
 	defer rows.Close()
+	return scanEach(rows, row)
+}
+
+// scanEach reads rows one after the other, as texts.
+func scanEach(rows *sql.Rows, row func([]sql.NullString)) error {
 	columns, err := rows.Columns()
 	if err != nil {
 		return err

@@ -1,6 +1,8 @@
 package cms
 
 import (
+	"context"
+	"database/sql"
 	"fmt"
 	"html"
 	"strings"
@@ -13,6 +15,24 @@ type Elsewhere struct {
 	*Definition
 	Prefix string
 	Ask    func(statement string) (rows [][]string, err error)
+}
+
+// AskOf asks a database here as that of a site elsewhere is asked.
+func AskOf(ctx context.Context, pool *sql.DB) func(statement string) ([][]string, error) {
+	return func(statement string) (all [][]string, err error) {
+		rows, err := pool.QueryContext(ctx, statement)
+		if err != nil {
+			return nil, err
+		}
+		defer rows.Close()
+		return all, scanEach(rows, func(values []sql.NullString) {
+			row := make([]string, len(values))
+			for i, value := range values {
+				row[i] = value.String
+			}
+			all = append(all, row)
+		})
+	}
 }
 
 func (e Elsewhere) ask(query string) ([][]string, error) {

@@ -259,9 +259,8 @@ function sum_of($db, $table, $patterns) {
 }
 
 // as_seen refuses to go on where what is to be replaced is not any more what it was when it was compared.
-function as_seen($db, $asked, $tables) {
-    foreach ($tables as $table) if (isset($asked['sums'][$table]) && $asked['sums'][$table] !== (in_array($table, tables_now($db), true) ?
-        sum_of($db, $table, still($asked, $table)) : ''))
+function as_seen($db, $asked, $table, $now) {
+    if (isset($asked['sums'][$table]) && $asked['sums'][$table] !== (in_array($table, $now, true) ? sum_of($db, $table, still($asked, $table)) : ''))
         throw new Refused("the table $table was changed there since it was compared, while the push was on its way: push again");
 }
 function files_as_seen($asked) {
@@ -423,11 +422,11 @@ function turn($asked) {
     $db = $asked['tables'] ? db($asked) : null;
     if (!$state) {
         files_as_seen($asked);
-        if ($db) as_seen($db, $asked, $asked['tables']);
         $state = array('put' => $asked['put'], 'gone' => $asked['gone'], 'tables' => $asked['tables'],
             'had' => $db ? array_values(array_intersect($asked['tables'], tables_now($db))) : array());
         keep($asked, 'turn', $state);
     }
+    $state += array('seen' => array()); // tables that were looked at behind the page
     maintained($asked, true);
     foreach (array_map('base64_decode', $state['put']) as $name) {
         if (!lies("$stage/new/$name")) continue; // it stands already
@@ -447,15 +446,18 @@ function turn($asked) {
     if ($db) {
         $now = tables_now($db);
         $moves = array();
-        $come = array();
         foreach ($state['tables'] as $table) if (in_array(beside($asked, 'n', $table), $now, true)) {
-            $come[] = $table;
+            if (!in_array($table, $state['seen'], true)) { // visitors wrote until they saw the page
+                as_seen($db, $asked, $table, $now);
+                $state['seen'][] = $table;
+                keep($asked, 'turn', $state);
+                if (late()) return array('done' => false);
+            }
             foreach ($asked['keep'] as $statement) if ($statement['table'] === $table && in_array($table, $now, true)) // what is the live site's own stays so
                 said($db, strtr($statement['sql'], array('{next}' => name_of(beside($asked, 'n', $table)), '{now}' => name_of($table))));
             if (in_array($table, $now, true)) $moves[] = name_of($table) . ' TO ' . name_of(beside($asked, 'o', $table));
             $moves[] = name_of(beside($asked, 'n', $table)) . ' TO ' . name_of($table);
         }
-        as_seen($db, $asked, $come); // visitors wrote until they saw the page
         if ($moves) said($db, 'RENAME TABLE ' . implode(', ', $moves)); // all of them at once, or none
     }
     maintained($asked, false);

@@ -351,12 +351,13 @@ func (f *Feature) dump(ctx context.Context, w *operation.Part, v *visit, m mirro
 		}
 	}
 	w.Progress("fetching the database", -1)
-	if v.pushes {
+	if v.watches {
 		v.sums, err = v.helper.Sums(ctx, at.configuration, at.cms, at.looked.Prefix, at.looked.Tables)
-		if hosting.Cut(err) && ctx.Err() == nil { // a table is longer than the host has time for in one request
+		var unanswered *hosting.UnansweredError
+		if (hosting.Cut(err) || errors.As(err, &unanswered)) && ctx.Err() == nil { // a table is longer than the host has time for in one request
 			result.Warnings = append(result.Warnings, "the host has too little time to sum up its tables: what is written into them while a push "+
 				"is on its way is not noticed")
-			err = nil
+			v.sums, err = nil, nil
 		}
 		if err != nil {
 			return said, err

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -24,6 +25,7 @@ import (
 const (
 	mostPages     = 200
 	pagesTogether = 4
+	pagesTime     = 5 * time.Minute // what was not asked by then is not judged
 )
 
 // answered is what a page of a live site answered: its status (that of a fault where PHP complains in it; 0 for none), and why.
@@ -86,12 +88,17 @@ func (v *visit) paths(ctx context.Context, there cms.Elsewhere) ([]string, error
 
 // through asks pages of a live site, some at a time.
 func (v *visit) through(ctx context.Context, w *operation.Part, paths []string) map[string]answered {
+	ctx, cancel := context.WithTimeout(ctx, pagesTime)
+	defer cancel()
 	all, mu := map[string]answered{}, sync.Mutex{}
 	var group errgroup.Group
 	group.SetLimit(pagesTogether)
 	for _, path := range paths {
 		group.Go(func() error {
 			found, _ := page(ctx, v.account.URL+path)
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
 			mu.Lock()
 			defer mu.Unlock()
 			all[path] = found
@@ -99,7 +106,7 @@ func (v *visit) through(ctx context.Context, w *operation.Part, paths []string) 
 			return nil
 		})
 	}
-	group.Wait() // none of them fails
+	_ = group.Wait() // its time was over: what was asked counts
 	return all
 }
 

@@ -124,7 +124,7 @@ func (f *Feature) comparePush(ctx context.Context, w *operation.Part, v *visit, 
 	if before, err := parcel.Read(c.m.dir); err == nil { // what was left at the host when it was pulled
 		c.plan.Without = slices.DeleteFunc(before.LeftOut, func(path string) bool { return slices.Contains(k.Layout.Caches, path) })
 	}
-	v.pushes = true
+	v.watches = !asked.Overwrite && !asked.DryRun && asked.Only != "files"
 	result, at, err := f.fetchBy(ctx, w, v, wire.Fetch{Mask: !c.asked.People && len(k.People) > 0, Without: c.plan.Without}, nil)
 	if err != nil {
 		return nil, err

@@ -3,7 +3,6 @@ package moving
 import (
 	"context"
 	"crypto/sha256"
-	"database/sql"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
@@ -72,30 +71,7 @@ func (f *Feature) askingHere(ctx context.Context, s site.Site, do func(here cms.
 		return err
 	}
 	defer release()
-	return do(cms.Elsewhere{Definition: f.Machine.CMS.Of(s), Prefix: f.Machine.CMSFacts(s).Prefix,
-		Ask: func(statement string) (all [][]string, err error) {
-			rows, err := pool.QueryContext(ctx, statement)
-			if err != nil {
-				return nil, err
-			}
-			defer rows.Close()
-			columns, err := rows.Columns()
-			for err == nil && rows.Next() {
-				values, targets, row := make([]sql.NullString, len(columns)), make([]any, len(columns)), make([]string, len(columns))
-				for i := range values {
-					targets[i] = &values[i]
-				}
-				err = rows.Scan(targets...)
-				for i := range values {
-					row[i] = values[i].String
-				}
-				all = append(all, row)
-			}
-			if err == nil {
-				err = rows.Err()
-			}
-			return all, err
-		}})
+	return do(cms.Elsewhere{Definition: f.Machine.CMS.Of(s), Prefix: f.Machine.CMSFacts(s).Prefix, Ask: cms.AskOf(ctx, pool)})
 }
 
 // guessed tells of administrators whom everybody guesses. What is stored of a password is tried once, which takes a while by its nature.
@@ -107,9 +83,8 @@ func (c *comparing) guessed(where string, k *cms.Definition, keepers []cms.Keepe
 	weak := make([]bool, len(keepers))
 	var group errgroup.Group
 	for i, keeper := range keepers {
-		key := keyOf(keeper)
-		if is, tried := known[key]; tried {
-			weak[i], next[key] = is, is
+		var tried bool
+		if weak[i], tried = known[keyOf(keeper)]; tried {
 			continue
 		}
 		group.Go(func() error {

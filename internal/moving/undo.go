@@ -92,7 +92,7 @@ func (f *Feature) planBack(ctx context.Context, w *operation.Part, v *visit, ove
 	if err != nil {
 		return err
 	}
-	v.pushes = true
+	v.watches = !overwrite
 	masked := m.fetched() != nil && m.fetched().Masked
 	_, at, err := f.fetchBy(ctx, w, v, wire.Fetch{Mask: masked, Without: undo.Without}, nil)
 	if err != nil {

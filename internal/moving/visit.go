@@ -20,9 +20,9 @@ type visit struct {
 	helper  *hosting.Helper // nil where the host's address does not answer
 	why     error           // it does not
 	done    func()
-	// pushes says that what is fetched is to be compared: then sums has the tables as they were just before they were read.
-	pushes bool
-	sums   map[string]string
+	// watches has sums tell the tables as they were just before they were read: what changes there from then on is to be noticed.
+	watches bool
+	sums    map[string]string
 }
 
 // alone waits until nobody else visits an account.

@@ -98,7 +98,7 @@ func (g *Origins) layArchive(ctx context.Context, s site.Site, partial string) e
 				return err
 			}
 		}
-		if err := join(k, s.Origin.From, whole, top); err != nil {
+		if err := join(k, s.Origin.From, whole, top, b.dumps); err != nil {
 			return err
 		}
 		_, err := os.Lstat(filepath.Join(top, k.Configuration.File))

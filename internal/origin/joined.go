@@ -57,10 +57,17 @@ func unpackAll(ctx context.Context, from, whole string) error {
 
 // join puts what other archives hold to where it belongs in the tree of the one that holds the CMS. What belongs nowhere is an error: it
 // would be lost.
-func join(k *cms.Definition, from, whole, top string) error {
+func join(k *cms.Definition, from, whole, top string, dumps []dumped) error {
 	all := Archives(from)
 	if len(all) == 1 {
 		return nil
+	}
+	for _, each := range dumps { // one is taken out already, and the others belong to no site
+		for _, name := range each.names {
+			if err := ownfile.RemoveAll(filepath.Join(whole, filepath.FromSlash(name))); err != nil {
+				return err
+			}
+		}
 	}
 	first, _, _ := strings.Cut(strings.TrimPrefix(filepath.ToSlash(top), filepath.ToSlash(whole)+"/"), "/")
 	for i, each := range all {

@@ -1,11 +1,9 @@
 package picture
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"image"
-	"image/png"
 	"io"
 	"net/http"
 	"net/url"
@@ -23,7 +21,8 @@ type Ask func(ctx context.Context, address string) (*http.Response, error)
 
 // Bounds of what a page elsewhere loads.
 const (
-	mostElsewhere     = 300      // requests
+	mostElsewhere     = 300      // requests that are asked
+	mostHeard         = 3000     // requests that are answered at all: a page may ask without end
 	longestElsewhere  = 16 << 20 // bytes of one answer
 	elsewhereTogether = 6
 	elsewhereTime     = 45 * time.Second
@@ -33,7 +32,7 @@ const (
 type elsewhere struct {
 	host  string
 	ask   Ask
-	left  atomic.Int64
+	heard atomic.Int64
 	slots chan struct{}
 }
 
@@ -57,10 +56,9 @@ func (t *Taker) TakeElsewhere(ctx context.Context, address string, ask Ask) (ima
 	defer stop()
 	defer context.AfterFunc(ctx, stop)()
 	e := &elsewhere{host: at.Host, ask: ask, slots: make(chan struct{}, elsewhereTogether)}
-	e.left.Store(mostElsewhere)
 	hear := func(event any) {
-		if paused, is := event.(*fetch.EventRequestPaused); is {
-			go e.answer(tab, paused)
+		if paused, is := event.(*fetch.EventRequestPaused); is && e.heard.Add(1) <= mostHeard {
+			go e.answer(tab, paused, e.heard.Load())
 		}
 	}
 	if err := chromedp.Listen(tab, hear); err != nil {
@@ -74,18 +72,14 @@ func (t *Taker) TakeElsewhere(ctx context.Context, address string, ask Ask) (ima
 		stays(address)); err != nil {
 		return nil, fmt.Errorf("open %s in the browser: %w", address, err)
 	}
-	raw, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
-	if err != nil {
-		return nil, fmt.Errorf("take a picture of %s: %w", address, err)
-	}
-	return png.Decode(bytes.NewReader(raw))
+	return shown(tab, address)
 }
 
 // answer answers one request of the page.
-func (e *elsewhere) answer(tab context.Context, paused *fetch.EventRequestPaused) {
+func (e *elsewhere) answer(tab context.Context, paused *fetch.EventRequestPaused, number int64) {
 	e.slots <- struct{}{}
 	defer func() { <-e.slots }()
-	status, headers, body, err := e.load(tab, paused.Request)
+	status, headers, body, err := e.load(tab, paused.Request, number)
 	chromedp.Do(tab, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 		if err != nil {
 			_, err := cdp.Call(ctx, t, fetch.FailRequest, fetch.FailRequestParams{RequestID: paused.RequestID,
@@ -99,10 +93,11 @@ func (e *elsewhere) answer(tab context.Context, paused *fetch.EventRequestPaused
 }
 
 // load asks what one request of the page is for, where it is one that may be asked.
-func (e *elsewhere) load(ctx context.Context, request *network.Request) (status int, headers []*fetch.HeaderEntry, body []byte, err error) {
+func (e *elsewhere) load(ctx context.Context, request *network.Request, number int64) (status int, headers []*fetch.HeaderEntry,
+	body []byte, err error) {
 	to, err := url.Parse(request.URL)
 	if err != nil || to.Host != e.host || to.Scheme != "http" && to.Scheme != "https" || request.Method != http.MethodGet ||
-		e.left.Add(-1) < 0 {
+		number > mostElsewhere {
 		return 0, nil, nil, fmt.Errorf("%s is not asked", request.URL)
 	}
 	response, err := e.ask(ctx, request.URL)

@@ -111,6 +111,11 @@ func (t *Taker) take(ctx context.Context, address string) (image.Image, error) {
 	if err := chromedp.Do(tab, chromedp.EmulateViewport(width, height), chromedp.Navigate(address)); err != nil {
 		return nil, fmt.Errorf("open %s in the browser: %w", address, err)
 	}
+	return shown(tab, address)
+}
+
+// shown is a picture of what a tab shows.
+func shown(tab context.Context, address string) (image.Image, error) {
 	raw, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
 	if err != nil {
 		return nil, fmt.Errorf("take a picture of %s: %w", address, err)
