@@ -20,11 +20,13 @@ var hostingCommand = command{name: "hosting", names: "[add NAME | sign-in PAGE |
 		"at the " +
 		"host step by step, from the\nfirst connection to the site's database, and exits with 3 where something is amiss. unpin NAME takes " +
 		"the key that " +
-		"the host shows next for its own, drop NAME forgets\nan account; the site at the host stays.",
+		"the host shows next for its own, drop NAME forgets\nan account; the site at the host stays. pictures NAME compares pictures of the live site and " +
+		"of the site here (-o FOLDER keeps them). sign-in PAGE signs in\nat the account page of a host that has one, with a code: the host " +
+		"tells your environments, of which those that -environment names become accounts, and\nlends their passwords for a time.",
 	example: "vessik hosting add orchard-live -at sftp://ines@host.example/www -url https://orchard.example\nvessik hosting add " +
 		"orchard-staging " +
 		"-at sftp://ines@host.example/staging -url https://staging.orchard.example -like orchard-live -of orchard-live\n" +
-		"vessik hosting check orchard-live", run: runHosting}
+		"vessik hosting check orchard-live\nvessik hosting sign-in https://host.example -environment all", run: runHosting}
 
 func runHosting(ctx context.Context, c *call) error {
 	var asked client.AddAccount
