@@ -20,7 +20,8 @@ var hostingCommand = command{name: "hosting", names: "[add NAME | sign-in PAGE |
 		"at the " +
 		"host step by step, from the\nfirst connection to the site's database, and exits with 3 where something is amiss. unpin NAME takes " +
 		"the key that " +
-		"the host shows next for its own, drop NAME forgets\nan account; the site at the host stays. pictures NAME compares pictures of the live site and " +
+		"the host shows next for its own, drop NAME forgets\nan account; the site at the host stays. pictures NAME compares pictures of the " +
+		"live site and " +
 		"of the site here (-o FOLDER keeps them). sign-in PAGE signs in\nat the account page of a host that has one, with a code: the host " +
 		"tells your environments, of which those that -environment names become accounts, and\nlends their passwords for a time.",
 	example: "vessik hosting add orchard-live -at sftp://ines@host.example/www -url https://orchard.example\nvessik hosting add " +
