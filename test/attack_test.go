@@ -155,7 +155,7 @@ func (s *siege) fromInside(name string) {
 	s.note("hold a port of this machine", taken, fmt.Sprint(listen))
 }
 
-func freePort(t *testing.T) int {
+func freePort(t testing.TB) int {
 	listener, err := net.Listen("tcp4", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer listener.Close()

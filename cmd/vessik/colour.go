@@ -37,3 +37,11 @@ func coloured(out io.Writer) func(verdict check.Verdict, text string) string {
 		return "\x1b[" + colour + "m" + text + "\x1b[0m"
 	}
 }
+
+// onBlack shows what is drawn by blocks in white on black, where there are colours.
+func onBlack(out io.Writer, text string) string {
+	if !onTerminal(out) {
+		return text
+	}
+	return "\x1b[97;40m" + text + "\x1b[0m"
+}

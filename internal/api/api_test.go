@@ -157,10 +157,11 @@ func TestNoAnswerHasAPlaceForSecrets(t *testing.T) {
 	secret := regexp.MustCompile(`(?i)(passw|hash|salt|secret|token|_key)`)
 	asked := []string{"Administrator.password", "AddAccount.password", "Database.password", // of a site, with ?secrets=true
 		"DatabasePage.password",
+		"Invitation.password",  // where one is asked for
 		"Lander.secret",        // which was just made, and is kept nowhere
 		"MailAccess.password",  // of a mailbox, which is asked for by a call of its own
 		"NewPassword.password"} // that was just set
-	requests := []string{"Request", "NewAdministrator", "SetMailServer"} // what is told to the service
+	requests := []string{"Request", "NewAdministrator", "SetMailServer", "JoinRelay", "Invite"} // what is told to the service
 	found := []string{}
 	for name, schema := range document.Components.Schemas.Map() {
 		for property := range schema.Properties {

@@ -231,6 +231,23 @@ func (a *Authority) Certificate(names []string) (*tls.Certificate, error) {
 	return a.made[id], nil
 }
 
+// ForAddress is a certificate for an address of a network until a moment, which nobody vouches for.
+func ForAddress(address net.IP, until time.Time) (*tls.Certificate, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	template := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: address.String(), Organization: []string{"Vessik"}},
+		IPAddresses: []net.IP{address}, NotBefore: time.Now().Add(-backdate), NotAfter: until, KeyUsage: x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true}
+	raw, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
+	if err != nil {
+		return nil, err
+	}
+	leaf, err := x509.ParseCertificate(raw)
+	return &tls.Certificate{Certificate: [][]byte{raw}, PrivateKey: key, Leaf: leaf}, err
+}
+
 // PEM writes a certificate as text (RFC 7468).
 func PEM(certificate *x509.Certificate) []byte {
 	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate.Raw})

@@ -5,6 +5,7 @@ package background
 import (
 	"context"
 	"sync"
+	"time"
 )
 
 // Work is what runs in the background of one service.
@@ -46,3 +47,17 @@ func (w *Work) End() {
 
 // Wait returns when everything has ended.
 func (w *Work) Wait() { w.group.Wait() }
+
+// Every does something again and again until a context ends.
+func Every(ctx context.Context, pause time.Duration, do func()) {
+	next := time.NewTicker(pause)
+	defer next.Stop()
+	for {
+		select {
+		case <-next.C:
+			do()
+		case <-ctx.Done():
+			return
+		}
+	}
+}

@@ -115,3 +115,14 @@ func (k *Definition) submatch(pattern, text string) []string {
 	}
 	return nil
 }
+
+// SignInPaths are the paths of pages where people sign in: that of the form, or, where it is known by a query alone, that of the dashboard.
+func (d *Definition) SignInPaths() []string {
+	switch {
+	case d.SignIn.Address != "" && !strings.Contains(d.SignIn.Address, "?"):
+		return []string{d.SignIn.Address}
+	case d.SignIn.Dashboard != "":
+		return []string{d.SignIn.Dashboard}
+	}
+	return nil
+}

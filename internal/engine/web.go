@@ -275,7 +275,7 @@ func (w *WebServer) write(folder string, host VirtualHost) (string, error) {
 // apacheModules is what a site may expect of its Apache, in an order that they can be loaded in.
 var apacheModules = []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_host", "authz_user", "auth_basic",
 	"access_compat", "alias", "dir", "mime", "env",
-	"setenvif", "headers", "expires", "filter", "deflate", "brotli", "negotiation", "autoindex", "reqtimeout", "rewrite", "proxy",
+	"setenvif", "headers", "remoteip", "expires", "filter", "deflate", "brotli", "negotiation", "autoindex", "reqtimeout", "rewrite", "proxy",
 	"proxy_fcgi"}
 
 // nginxArguments name the log before the configuration does, where nginx knows how (since 1.19.5): else it tries its built-in place

@@ -256,6 +256,16 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// Pass hands a request that somebody else answers for to a site, which sees the address that it has here and who asks.
+func (g *Gateway) Pass(w http.ResponseWriter, r *http.Request, s site.Site) {
+	if forPHP(r.URL.Path) {
+		g.Sites.Wake(s)
+	} else {
+		g.Sites.Missing(r.Context(), s, r.URL.Path)
+	}
+	g.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), siteKey{}, s)))
+}
+
 // otherScheme leads to a site over the scheme that it answers by, and whoever was signed in over this one as that user.
 func (g *Gateway) otherScheme(w http.ResponseWriter, r *http.Request, s site.Site, host string) {
 	w.Header().Set("Cache-Control", "no-store")

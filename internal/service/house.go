@@ -29,10 +29,12 @@ import (
 	"vessik/internal/engines"
 	"vessik/internal/facts"
 	"vessik/internal/fleet"
+	"vessik/internal/gateway"
 	"vessik/internal/helpers"
 	"vessik/internal/home"
 	"vessik/internal/hosts"
 	"vessik/internal/info"
+	"vessik/internal/invite"
 	"vessik/internal/lifecycle"
 	"vessik/internal/load"
 	"vessik/internal/logs"
@@ -281,6 +283,7 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, mail *mailbox
 		PHPErrors: &phperrors.Feature{Machine: m, Records: kept},
 		Helpers:   &helpers.Feature{Machine: m},
 		Moving:    &moving.Feature{Machine: m, Operations: ops, Records: kept},
+		Invite:    invite.New(m, kept),
 		Walk:      walks}
 	h.rooms.Uploads.Sweep(0) // of a service that ended, before anybody brings something
 	h.rooms.Fleet.Judge = func(requests []site.Request) site.Problems {
@@ -338,6 +341,7 @@ func (h *house) resume(ctx context.Context) error {
 	h.work.Go(h.rooms.Helpers.LookAfter)
 	h.work.Go(h.rooms.Restore.LookAfter)
 	h.work.Go(h.rooms.Moving.LookAfter)
+	h.work.Go(h.rooms.Invite.LookAfter)
 	h.work.Go(h.rooms.Rename.EndForwards)
 	h.work.Go(h.rooms.Engines.NoteUse)
 	h.work.Go(h.rooms.Lifecycle.AwaitInstallers)
@@ -374,6 +378,13 @@ func (h *house) close() {
 		m.Store.Cells.Close()
 	}
 	h.lock.Close()
+}
+
+// gate is the way from domains to sites, also for guests.
+func (h *house) gate(console string) *gateway.Gateway {
+	gate := gateway.New(visited{h.rooms}, h.rooms.Machine.Gateway(), console)
+	h.rooms.Machine.Reloaded, h.rooms.Invite.Pass = gate.DropConnections, gate.Pass
+	return gate
 }
 
 // visited is what the gateway knows of the sites.

@@ -116,8 +116,7 @@ func Run(ctx context.Context, o Options) error {
 	face := &api.API{Rooms: h.rooms, Port: apiPort, Token: token, Account: accountName(), PID: os.Getpid(),
 		StartedAt: time.Now().UTC().Truncate(time.Second), Console: console.Files(), SessionsFile: o.Home.Path("sessions.json")}
 	handler, _ := face.Handler()
-	gate := gateway.New(visited{h.rooms}, h.rooms.Machine.Gateway(), face.ConsoleURL())
-	h.rooms.Machine.Reloaded = gate.DropConnections
+	gate := h.gate(face.ConsoleURL())
 	judging := &h.rooms.Operations.Judging
 	judging.Lock() // the API answers from now on, and begins something once what was left unfinished is settled
 	open := serve(served{gate, append(plain, gate.Secured(secure)...), 30 * time.Second}, served{handler, apiListeners, 10 * time.Second})

@@ -206,7 +206,7 @@ func (r *Rewriter) Dump(to io.Writer, from io.Reader) error {
 			}
 		}()
 	}
-	go r.another().portions(from, waiting, ordered) // what has been counted is joined to r meanwhile
+	go r.Another().portions(from, waiting, ordered) // what has been counted is joined to r meanwhile
 	var fault error
 	for p := range ordered { // also after a fault: whoever reads must come to an end
 		<-p.done
@@ -229,7 +229,7 @@ func (r *Rewriter) portions(from io.Reader, waiting, ordered chan<- *portion) {
 	scanner := NewScanner(from)
 	p, size := &portion{done: make(chan struct{})}, 0
 	send := func() {
-		p.rewriter = r.another()
+		p.rewriter = r.Another()
 		ordered <- p
 		waiting <- p
 		p, size = &portion{done: make(chan struct{})}, 0

@@ -57,8 +57,8 @@ func New(from, to string) *Rewriter {
 	return r
 }
 
-// another is a rewriter that does the same, and has counted nothing.
-func (r *Rewriter) another() *Rewriter {
+// Another is a rewriter that does the same, and has counted nothing.
+func (r *Rewriter) Another() *Rewriter {
 	own := *r
 	own.counted, own.report = TableCount{}, Tally{Tables: map[string]TableCount{}, Left: []Left{}}
 	return &own
@@ -244,7 +244,7 @@ func (r *Rewriter) appendText(out *[]byte, text string) (replaced int) {
 		}
 		*out = append(*out, text[done:found.from]...)
 		if found.scheme {
-			*out = append(append(*out, r.to.scheme...), found.colon...)
+			*out = append(append(*out, r.to.schemeLike(text[found.from:])...), found.colon...)
 		}
 		*out = append(append(*out, text[found.slashes:found.host]...), r.to.host...)
 		if r.to.port != "" {
@@ -270,6 +270,17 @@ type place struct {
 	colon                   string // how a colon is written there
 }
 
+// schemes are those of a site's addresses: of pages, and of WebSockets (RFC 6455).
+var schemes = []string{"https", "http", "wss", "ws"}
+
+// schemeLike is an address's scheme for where one begins a text: for WebSockets, theirs.
+func (a address) schemeLike(text string) string {
+	if !strings.HasPrefix(text, "ws") {
+		return a.scheme
+	}
+	return "ws" + strings.TrimPrefix(a.scheme, "http")
+}
+
 // occurrence judges one place where the host's name stands.
 func (r *Rewriter) occurrence(text string, at int) (found place, ok bool) {
 	begin := at
@@ -292,12 +303,12 @@ func (r *Rewriter) occurrence(text string, at int) (found place, ok bool) {
 	found = place{from: begin - length, slashes: begin - length, host: at, to: at + len(r.from.host), colon: colon}
 	if before, cut := strings.CutSuffix(text[:found.from], colon); cut {
 		scheme := 0
-		switch {
-		case strings.HasSuffix(before, "https"):
-			scheme = len("https")
-		case strings.HasSuffix(before, "http"):
-			scheme = len("http")
-		default:
+		for _, each := range schemes {
+			if scheme == 0 && strings.HasSuffix(before, each) {
+				scheme = len(each)
+			}
+		}
+		if scheme == 0 {
 			return place{}, false
 		}
 		if rest := before[:len(before)-scheme]; rest != "" && isLetter(rest[len(rest)-1]) && !(r.escaped && isEscape(rest)) {

@@ -1,0 +1,217 @@
+package invite
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/hex"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"vessik/internal/authority"
+	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
+	"vessik/internal/records"
+	"vessik/internal/relay"
+)
+
+// joined is a relay with the line to it.
+type joined struct {
+	records.Relay
+	line *relay.Line
+	end  context.CancelFunc
+	why  error // the line does not stand
+}
+
+func (j *joined) shown() wire.Relay {
+	w := wire.Relay{Host: j.Host, URL: j.URL, JoinedAt: j.JoinedAt, Stands: j.line.Stands()}
+	if j.Certificate != "" {
+		w.Fingerprint = pinnedPrint(j.Certificate)
+	}
+	if !w.Stands && j.why != nil {
+		w.Why = j.why.Error()
+	}
+	return w
+}
+
+// Relays are those that this home has an account at.
+func (f *Feature) Relays() []wire.Relay {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	all := []wire.Relay{}
+	for _, j := range f.relays {
+		all = append(all, j.shown())
+	}
+	slices.SortFunc(all, func(a, b wire.Relay) int { return strings.Compare(a.Host, b.Host) })
+	return all
+}
+
+// pinnedPrint is the fingerprint of a certificate that is written as PEM.
+func pinnedPrint(text string) string {
+	block, _ := pem.Decode([]byte(text))
+	if block == nil {
+		return ""
+	}
+	sum := sha256.Sum256(block.Bytes)
+	return hex.EncodeToString(sum[:])
+}
+
+func problem(field, message, remedy string) error {
+	return site.Problems{{Field: field, Message: message, Remedy: remedy}}
+}
+
+// Join has this home use a relay. The line must stand once: nothing is recorded of one that lets nobody in.
+func (f *Feature) Join(ctx context.Context, asked wire.JoinRelay) (wire.Relay, error) {
+	address, err := url.Parse(strings.TrimSuffix(asked.URL, "/"))
+	if err != nil || address.Scheme != "https" || address.Hostname() == "" || address.Path != "" || address.RawQuery != "" ||
+		address.User != nil {
+		return wire.Relay{}, problem("url", fmt.Sprintf("%q is no address of a relay", asked.URL), "say https:// and its host, and a port if "+
+			"it has one of its own")
+	}
+	if asked.Token == "" {
+		return wire.Relay{}, problem("token", "is empty", "whoever runs the relay makes one: vessik relay token add NAME")
+	}
+	r := records.Relay{Host: address.Host, URL: address.String(), Token: asked.Token, JoinedAt: time.Now().UTC().Truncate(time.Second)}
+	if r.Certificate, err = certificateOf(ctx, address, strings.ToLower(strings.ReplaceAll(asked.Fingerprint, ":", ""))); err != nil {
+		return wire.Relay{}, problem("url", err.Error(), "see whether a relay runs there, and ask whoever runs it for its fingerprint")
+	}
+	f.leave(r.Host)
+	j := f.connect(r)
+	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
+	defer cancel()
+	if err := j.settled(ctx, f); err != nil {
+		f.leave(r.Host)
+		return wire.Relay{}, problem("token", "the relay was not joined: "+err.Error(), "")
+	}
+	if err := f.Records.SaveRelay(ctx, r); err != nil {
+		f.leave(r.Host)
+		return wire.Relay{}, err
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return j.shown(), nil
+}
+
+// settled waits until a line stands, or is refused.
+func (j *joined) settled(ctx context.Context, f *Feature) error {
+	for {
+		f.mu.Lock()
+		why := j.why
+		f.mu.Unlock()
+		if j.line.Stands() {
+			return nil
+		}
+		if errors.Is(why, relay.ErrRefused) {
+			return why
+		}
+		select {
+		case <-ctx.Done():
+			if why == nil {
+				why = errors.New("it does not answer")
+			}
+			return why
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// Leave has this home use a relay no more: what it lends ends.
+func (f *Feature) Leave(ctx context.Context, host string) error {
+	if !f.leave(host) {
+		return problem("relay", fmt.Sprintf("this home has no account at %q", host), "see where it has: vessik relays")
+	}
+	return f.Records.DropRelay(ctx, host)
+}
+
+// leave ends the line to a relay, with all that it lends; false where there is none.
+func (f *Feature) leave(host string) bool {
+	f.mu.Lock()
+	j := f.relays[host]
+	delete(f.relays, host)
+	f.mu.Unlock()
+	if j == nil {
+		return false
+	}
+	f.endWhere(func(o *opened) bool { return o.relay == j })
+	j.end()
+	return true
+}
+
+// connect has a line be kept up to a relay.
+func (f *Feature) connect(r records.Relay) *joined {
+	var roots *x509.CertPool
+	if r.Certificate != "" {
+		roots = x509.NewCertPool()
+		roots.AppendCertsFromPEM([]byte(r.Certificate))
+	}
+	ctx, end := context.WithCancel(f.Machine.Work.Context())
+	j := &joined{Relay: r, end: end, line: relay.NewLine(r.URL, r.Token, roots, f.Guests)}
+	j.line.Told = func(err error) {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		if err != nil && (j.why == nil || j.why.Error() != err.Error()) {
+			f.Machine.Log.Warn("the line to a relay does not stand", "relay", r.Host, "reason", err)
+		}
+		j.why = err
+	}
+	j.line.Lost = func(label string, err error) {
+		f.endWhere(func(o *opened) bool { return o.relay == j && slices.Contains(o.labels, label) })
+		f.Machine.Log.Warn("a relay lends an address no more", "relay", r.Host, "address", label, "reason", err)
+	}
+	f.mu.Lock()
+	f.relays[r.Host] = j
+	f.mu.Unlock()
+	f.Machine.Work.Go(func() { j.line.Run(ctx) })
+	return j
+}
+
+// certificateOf looks at the certificate that a relay shows: nothing is to be pinned where an authority vouches for it that this machine
+// believes. Another one is pinned on first use, unless it is not the one that was named.
+func certificateOf(ctx context.Context, at *url.URL, fingerprint string) (pinned string, err error) {
+	port := at.Port()
+	if port == "" {
+		port = "443"
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	host := at.Hostname()
+	if strings.HasSuffix(host, ".localhost") {
+		host = "127.0.0.1"
+	}
+	dialer := tls.Dialer{Config: &tls.Config{ServerName: at.Hostname(), InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}}
+	connection, err := dialer.DialContext(ctx, "tcp", net.JoinHostPort(host, port))
+	if err != nil {
+		return "", fmt.Errorf("the relay is not reached: %w", err)
+	}
+	defer connection.Close()
+	shown := connection.(*tls.Conn).ConnectionState().PeerCertificates
+	last := shown[len(shown)-1]
+	sum := sha256.Sum256(last.Raw)
+	if is := hex.EncodeToString(sum[:]); fingerprint != "" && is != fingerprint {
+		return "", fmt.Errorf("the relay shows a certificate with the fingerprint %s, and not the one that was named", is)
+	}
+	between := x509.NewCertPool()
+	for _, each := range shown[1:] {
+		between.AddCert(each)
+	}
+	_, err = shown[0].Verify(x509.VerifyOptions{DNSName: at.Hostname(), Intermediates: between})
+	var unknown x509.UnknownAuthorityError
+	switch {
+	case err == nil:
+		return "", nil
+	case errors.As(err, &unknown):
+		roots := x509.NewCertPool()
+		roots.AddCert(last)
+		if _, err = shown[0].Verify(x509.VerifyOptions{DNSName: at.Hostname(), Intermediates: between, Roots: roots}); err == nil {
+			return string(authority.PEM(last)), nil
+		}
+	}
+	return "", err
+}

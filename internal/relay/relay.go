@@ -1,0 +1,451 @@
+package relay
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	_ "embed"
+	"errors"
+	"fmt"
+	"html/template"
+	"io"
+	"log"
+	"log/slog"
+	"maps"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/coder/websocket"
+	"github.com/hashicorp/yamux"
+)
+
+// Limits are what one account may take.
+type Limits struct {
+	Addresses int   // at the same time
+	Guests    int   // requests that are answered at the same time; others wait
+	Bytes     int64 // both ways, within a day; 0 for no limit
+}
+
+// UsualLimits are those of a relay that was told of no others.
+var UsualLimits = Limits{Addresses: 20, Guests: 256}
+
+// How long is waited for what.
+const (
+	lineWaits = 8 * time.Second  // a request, for a line that broke
+	slotWaits = 10 * time.Second // a request, for others of its account to be answered
+	keptFor   = 10 * time.Minute // an address, for its line
+)
+
+// Relay is the server that lends addresses.
+type Relay struct {
+	Domain   string // below which it lends hosts
+	Port     int    // as it stands in addresses; 443 is left out
+	Accounts *Accounts
+	Limits   Limits
+	Waits    time.Duration // how long a request waits for a line that broke
+	Log      *slog.Logger
+	Now      func() time.Time
+
+	mu      sync.Mutex
+	lent    map[string]*address // by label
+	changed chan struct{}       // closed when a line comes
+	used    map[string]*usage   // by account
+	lines   int
+	guests  atomic.Int64
+	bytes   atomic.Int64
+}
+
+// address is one that was lent.
+type address struct {
+	label, account string
+	over           *standing // nil while its line is broken
+	since          time.Time // that it is
+}
+
+// standing is a line that stands.
+type standing struct {
+	account string
+	session *yamux.Session
+	proxy   *httputil.ReverseProxy
+}
+
+// usage is what an account takes.
+type usage struct {
+	slots chan struct{}
+	day   int64 // days since 1970
+	bytes int64
+}
+
+// New is a relay that lends nothing yet.
+func New(domain string, port int, accounts *Accounts, log *slog.Logger) *Relay {
+	return &Relay{Domain: strings.ToLower(domain), Port: port, Accounts: accounts, Limits: UsualLimits, Waits: lineWaits, Log: log,
+		Now:  time.Now,
+		lent: map[string]*address{}, changed: make(chan struct{}), used: map[string]*usage{}}
+}
+
+// base is the address of a label.
+func (r *Relay) base(label string) string {
+	base := "https://" + label + "." + r.Domain
+	if r.Port != 443 {
+		base += ":" + strconv.Itoa(r.Port)
+	}
+	return base
+}
+
+// ServeHTTP implements http.Handler for the relay's own host and all that it lends.
+func (r *Relay) ServeHTTP(w http.ResponseWriter, request *http.Request) {
+	host := strings.ToLower(strings.TrimSuffix(request.Host, "."))
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	if host == r.Domain {
+		r.own(w, request)
+		return
+	}
+	label, below := strings.CutSuffix(host, "."+r.Domain)
+	if !below || strings.Contains(label, ".") {
+		write(w, http.StatusMisdirectedRequest, page{Title: "Nothing is called so here"})
+		return
+	}
+	over, known := r.lineOf(request.Context(), label)
+	switch {
+	case !known:
+		write(w, http.StatusNotFound, page{Title: "This address leads nowhere now",
+			Words: "It was lent for a time that is over, or never was. Ask whoever sent it to you for another one."})
+	case over == nil:
+		waits(w, request)
+	default:
+		r.through(w, request, over)
+	}
+}
+
+// own answers for the relay itself.
+func (r *Relay) own(w http.ResponseWriter, request *http.Request) {
+	switch request.URL.Path {
+	case LinePath:
+		r.line(w, request)
+	case "/":
+		write(w, http.StatusOK, page{Title: "A relay of Vessik", Words: "It lends addresses to sites that are being made. Whoever was invited " +
+			"to one has an address of its own."})
+	case "/metrics":
+		r.metrics(w, request)
+	default:
+		http.NotFound(w, request)
+	}
+}
+
+// metrics tells numbers in the text format of OpenMetrics, to whoever asks on the relay's machine.
+func (r *Relay) metrics(w http.ResponseWriter, request *http.Request) {
+	host, _, err := net.SplitHostPort(request.RemoteAddr)
+	if err != nil || !net.ParseIP(host).IsLoopback() {
+		http.NotFound(w, request)
+		return
+	}
+	r.mu.Lock()
+	lines, lent := r.lines, len(r.lent)
+	r.mu.Unlock()
+	w.Header().Set("Content-Type", "application/openmetrics-text; version=1.0.0; charset=utf-8")
+	for _, each := range []struct {
+		name, kind string
+		value      int64
+	}{{"lines", "gauge", int64(lines)}, {"addresses", "gauge", int64(lent)}, {"requests_now", "gauge", r.guests.Load()},
+		{"bytes_total", "counter", r.bytes.Load()}} {
+		fmt.Fprintf(w, "# TYPE vessik_relay_%s %s\nvessik_relay_%s %d\n", strings.TrimSuffix(each.name, "_total"), each.kind, each.name,
+			each.value)
+	}
+	fmt.Fprintln(w, "# EOF")
+}
+
+// lineOf is the line of a label, for which it waits a while where it is broken.
+func (r *Relay) lineOf(ctx context.Context, label string) (over *standing, known bool) {
+	ctx, cancel := context.WithTimeout(ctx, r.Waits)
+	defer cancel()
+	for {
+		r.mu.Lock()
+		r.forget()
+		a, changed := r.lent[label], r.changed
+		if a == nil || a.over != nil {
+			if a != nil {
+				over = a.over
+			}
+			r.mu.Unlock()
+			return over, a != nil
+		}
+		r.mu.Unlock()
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return nil, true
+		}
+	}
+}
+
+// forget drops addresses whose line was gone for too long. The lock is held.
+func (r *Relay) forget() {
+	now := r.Now()
+	maps.DeleteFunc(r.lent, func(_ string, a *address) bool { return a.over == nil && now.Sub(a.since) > keptFor })
+}
+
+// through hands a request on over a line.
+func (r *Relay) through(w http.ResponseWriter, request *http.Request, over *standing) {
+	of := r.usage(over.account)
+	wait := time.NewTimer(slotWaits)
+	defer wait.Stop()
+	select {
+	case of.slots <- struct{}{}:
+		defer func() { <-of.slots }()
+	case <-request.Context().Done():
+		return
+	case <-wait.C:
+		w.Header().Set("Retry-After", "10")
+		write(w, http.StatusServiceUnavailable, page{Title: "Too many look at it", Words: "This page looks again by itself.", Again: 10})
+		return
+	}
+	if r.spent(of, 0) {
+		w.Header().Set("Retry-After", "3600")
+		write(w, http.StatusServiceUnavailable, page{Title: "No more today",
+			Words: "What this address may carry within a day is used up. It is open again tomorrow."})
+		return
+	}
+	r.guests.Add(1)
+	defer r.guests.Add(-1)
+	http.NewResponseController(w).EnableFullDuplex()
+	over.proxy.ServeHTTP(w, request)
+}
+
+func (r *Relay) usage(account string) *usage {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.used[account] == nil {
+		r.used[account] = &usage{slots: make(chan struct{}, r.Limits.Guests)}
+	}
+	return r.used[account]
+}
+
+// spent counts bytes, and tells whether an account has had its day's.
+func (r *Relay) spent(of *usage, bytes int64) bool {
+	r.bytes.Add(bytes)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if day := r.Now().Unix() / 86400; day != of.day {
+		of.day, of.bytes = day, 0
+	}
+	of.bytes += bytes
+	return r.Limits.Bytes > 0 && of.bytes > r.Limits.Bytes
+}
+
+// line takes up a service's line, and keeps it until it breaks.
+func (r *Relay) line(w http.ResponseWriter, request *http.Request) {
+	token, _ := strings.CutPrefix(request.Header.Get("Authorization"), "Bearer ")
+	account, known, err := r.Accounts.of(token)
+	if err != nil {
+		r.Log.Error("read the accounts", "reason", err)
+	}
+	if !known {
+		http.Error(w, "no account has this token", http.StatusUnauthorized)
+		return
+	}
+	socket, err := websocket.Accept(w, request, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})
+	if err != nil {
+		return
+	}
+	ctx, cancel := context.WithCancel(context.WithoutCancel(request.Context()))
+	defer cancel()
+	defer socket.CloseNow()
+	session, err := yamux.Server(overSocket(ctx, socket), settings())
+	if err != nil {
+		return
+	}
+	defer session.Close()
+	first, err := session.AcceptStreamWithContext(ctx)
+	if err != nil {
+		return
+	}
+	over := &standing{account: account.Name, session: session, proxy: r.proxy(account.Name, session)}
+	r.count(1)
+	defer r.gone(over)
+	r.Log.Info("a line stands", "account", account.Name)
+	r.serve(over, talkOn(first))
+	r.Log.Info("a line is gone", "account", account.Name)
+}
+
+func (r *Relay) count(lines int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.lines += lines
+}
+
+// gone keeps for a while what was lent over a line.
+func (r *Relay) gone(over *standing) {
+	r.count(-1)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, a := range r.lent {
+		if a.over == over {
+			a.over, a.since = nil, r.Now()
+		}
+	}
+}
+
+// serve answers what a service asks on its line.
+func (r *Relay) serve(over *standing, t *talk) {
+	for {
+		asked, err := t.hear()
+		if err != nil {
+			return
+		}
+		answer := said{ID: asked.ID, Label: asked.Label}
+		switch {
+		case asked.Lend:
+			if answer.Label, err = r.lend(over, asked.Label); err != nil {
+				answer.Error = err.Error()
+			} else {
+				answer.Base = r.base(answer.Label)
+			}
+		case asked.End:
+			r.end(over, asked.Label)
+		}
+		if t.say(answer) != nil {
+			return
+		}
+	}
+}
+
+// lend gives an account an address.
+func (r *Relay) lend(over *standing, label string) (string, error) {
+	if label == "" {
+		label = strings.ToLower(rand.Text())[:20]
+	}
+	if !isLabel(label) {
+		return "", errors.New("label: small letters, digits and hyphens, 3 to 40 of them")
+	}
+	if known, err := r.known(over.account); err != nil || !known {
+		return "", errors.Join(errors.New("the relay has no such account any more"), err)
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.forget()
+	if a := r.lent[label]; a != nil && (a.account != over.account || a.over != nil && a.over != over && !a.over.session.IsClosed()) {
+		return "", fmt.Errorf("label: %q is lent to somebody else now; choose another, or none", label)
+	}
+	if r.lent[label] == nil {
+		mine := 0
+		for _, a := range r.lent {
+			if a.account == over.account {
+				mine++
+			}
+		}
+		if mine >= r.Limits.Addresses {
+			return "", fmt.Errorf("the relay lends an account %d addresses at the most; end one first", r.Limits.Addresses)
+		}
+	}
+	r.lent[label] = &address{label: label, account: over.account, over: over}
+	close(r.changed)
+	r.changed = make(chan struct{})
+	return label, nil
+}
+
+func (r *Relay) known(account string) (bool, error) {
+	all, err := r.Accounts.All()
+	return slices.ContainsFunc(all, func(a Account) bool { return a.Name == account }), err
+}
+
+// end takes an address back.
+func (r *Relay) end(over *standing, label string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if a := r.lent[label]; a != nil && a.account == over.account {
+		delete(r.lent, label)
+	}
+}
+
+// proxy hands requests on over a session, and says who asks.
+func (r *Relay) proxy(account string, session *yamux.Session) *httputil.ReverseProxy {
+	of := r.usage(account)
+	return &httputil.ReverseProxy{
+		Rewrite: func(p *httputil.ProxyRequest) {
+			p.SetURL(&url.URL{Scheme: "http", Host: "line"})
+			p.Out.Host = p.In.Host
+			host, _, _ := net.SplitHostPort(p.In.RemoteAddr)
+			p.Out.Header.Set("X-Forwarded-For", host)
+		},
+		Transport: &http.Transport{DisableCompression: true, MaxIdleConnsPerHost: 32, IdleConnTimeout: 20 * time.Second,
+			DialContext: func(context.Context, string, string) (net.Conn, error) {
+				stream, err := session.Open()
+				if err != nil {
+					return nil, err
+				}
+				return &counted{stream, func(n int) { r.spent(of, int64(n)) }}, nil
+			}},
+		FlushInterval: -1,
+		ErrorHandler: func(w http.ResponseWriter, request *http.Request, _ error) {
+			if request.Context().Err() == nil {
+				waits(w, request)
+			}
+		},
+		ErrorLog: log.New(io.Discard, "", 0),
+	}
+}
+
+// counted is a connection whose bytes are counted.
+type counted struct {
+	net.Conn
+	count func(bytes int)
+}
+
+func (c *counted) Read(text []byte) (int, error) {
+	n, err := c.Conn.Read(text)
+	c.count(n)
+	return n, err
+}
+
+func (c *counted) Write(text []byte) (int, error) {
+	n, err := c.Conn.Write(text)
+	c.count(n)
+	return n, err
+}
+
+// waits answers while a line is mended: a page that looks again by itself.
+func waits(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Retry-After", "3")
+	p := page{Title: "One moment", Words: "The line to the machine on which this site is being made broke, and is being mended. This page " +
+		"looks again by itself.", Again: 3}
+	if r.Method != http.MethodGet && r.Method != http.MethodHead {
+		p.Words, p.Again = "The line to the machine on which this site is being made broke while you sent something. Go back, and send it "+
+			"again.", 0
+	}
+	write(w, http.StatusServiceUnavailable, p)
+}
+
+//go:embed page.html
+var pageText string
+
+var pageTemplate = template.Must(template.New("page").Parse(pageText))
+
+type page struct {
+	Title, Words string
+	Again        int // seconds after which it is asked for again
+}
+
+func write(w http.ResponseWriter, status int, p page) {
+	var text bytes.Buffer
+	if err := pageTemplate.Execute(&text, p); err != nil {
+		http.Error(w, p.Title, status)
+		return
+	}
+	head := w.Header()
+	head.Set("Content-Type", "text/html; charset=utf-8")
+	head.Set("Cache-Control", "no-store")
+	head.Set("X-Robots-Tag", "noindex, nofollow")
+	head.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'")
+	w.WriteHeader(status)
+	w.Write(text.Bytes())
+}
