@@ -30,7 +30,17 @@ type base struct {
 	Masked bool              `json:"masked,omitempty"` // who is told of in it cannot be recognised
 	Files  map[string]string `json:"files"`            // SHA-256 by path
 	Tables map[string]string `json:"tables"`           // hashes of rows, by name at the host
+	Twins  map[string]twins  `json:"twins,omitempty"`  // by path, of files that are the same on both sides
 }
+
+// twins are the marks of a file of the mirror and of the site's at the time when they were found to be the same: as long as both have them,
+// neither is read.
+type twins struct {
+	There safefile.Mark `json:"there"`
+	Here  safefile.Mark `json:"here"`
+}
+
+func (t twins) are(there, here safefile.Entry) bool { return there.Is(t.There) && here.Is(t.Here) }
 
 func (m mirror) baseFile() string { return filepath.Join(m.dir, "base.json") }
 func (m mirror) ofFile() string   { return filepath.Join(m.dir, "of") } // the site alone: the rest may be long
@@ -81,7 +91,7 @@ func (f *Feature) remember(ctx context.Context, m mirror, name string, madeAt ti
 	if moved == nil {
 		next.Masked = fetched != nil && fetched.Masked
 	}
-	if next.Files, err = same(ctx, m.files(), s.Folder, before.Files); err != nil {
+	if next.Files, next.Twins, err = same(ctx, m.files(), s.Folder, before); err != nil {
 		return err
 	}
 	tables, err := m.rows(f.Machine.CMS.Definitions()[said.CMS.Name], m.dump(), said.Prefix)
@@ -97,39 +107,62 @@ func (f *Feature) remember(ctx context.Context, m mirror, name string, madeAt ti
 	return errors.Join(writeJSON(m.baseFile(), next), ownfile.Write(m.ofFile(), []byte(next.Site), 0o600))
 }
 
-// same tells the sums of the files that are the same in a mirror and in a site's folder; of others, what was known before.
-func same(ctx context.Context, mirrored, folder string, before map[string]string) (map[string]string, error) {
-	paths := []string{}
-	if err := safefile.Walk(ctx, mirrored, nil, func(e safefile.Entry) error {
+// entries are the files in a folder, by path.
+func entries(ctx context.Context, folder string) (map[string]safefile.Entry, error) {
+	all := map[string]safefile.Entry{}
+	return all, safefile.Walk(ctx, folder, nil, func(e safefile.Entry) error {
 		if e.Type.IsRegular() {
-			paths = append(paths, e.Path)
+			all[e.Path] = e
 		}
 		return nil
-	}); err != nil {
-		return nil, err
+	})
+}
+
+// same tells the sums of the files that are the same in a mirror and in a site's folder; of others, what was known before.
+func same(ctx context.Context, mirrored, folder string, before base) (sums map[string]string, alike map[string]twins, err error) {
+	began := time.Now()
+	there, err := entries(ctx, mirrored)
+	if err != nil {
+		return nil, nil, err
+	}
+	here, err := entries(ctx, folder)
+	if err != nil {
+		return nil, nil, err
 	}
 	var mu sync.Mutex
-	sums := map[string]string{}
+	sums, alike = map[string]string{}, map[string]twins{}
 	group := errgroup.Group{}
 	group.SetLimit(max(2, runtime.NumCPU()))
-	for _, path := range paths {
+	for path, e := range there {
+		if was := before.Twins[path]; before.Files[path] != "" && was.are(e, here[path]) {
+			mu.Lock()
+			sums[path], alike[path] = before.Files[path], was
+			mu.Unlock()
+			continue
+		}
 		group.Go(func() error {
-			there, err := sumOf(mirrored, path)
-			if err != nil {
-				return err
+			sum := before.Files[path]
+			is := ctx.Err() == nil && e.Size == here[path].Size && safefile.SameContent(mirrored, folder, path)
+			if is {
+				var err error
+				if sum, err = sumOf(mirrored, path); err != nil {
+					return err
+				}
 			}
-			here, err := sumHere(folder, path)
+			one, _ := e.Mark(began) // nobody else writes the mirror
+			other, settled := here[path].Mark(began)
 			mu.Lock()
 			defer mu.Unlock()
-			if was, known := before[path]; err == nil && here == there {
-				sums[path] = there
-			} else if known {
-				sums[path] = was
+			if sum != "" {
+				sums[path] = sum
 			}
-			return nil
+			if is && settled {
+				alike[path] = twins{one, other}
+			}
+			return ctx.Err()
 		})
 	}
-	return sums, group.Wait()
+	return sums, alike, group.Wait()
 }
 
 // rows reads the tables of a dump that is as the host has it.

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -410,10 +411,38 @@ func TestWhatIsInCommonBelongsToOneSite(t *testing.T) {
 	here, there := t.TempDir(), t.TempDir()
 	lay(t, here, tree{"same": "1", "changed-here": "2", "made-here": "1"})
 	lay(t, there, tree{"same": "1", "changed-here": "1", "made-there": "1"})
-	sums, err := same(ctx, there, here, map[string]string{"changed-here": "as it was", "long-gone": "x"})
+	before := base{Files: map[string]string{"changed-here": "as it was", "long-gone": "x"}}
+	sums, marks, err := same(ctx, there, here, before)
 	require.NoError(t, err)
 	assert.Len(t, sums, 2)
 	assert.Equal(t, "as it was", sums["changed-here"])
+	assert.Empty(t, marks, "what was written a moment ago may be written again at what is the same time for a file system")
+}
+
+// Files that were the same are not read again until one of them is written, with whatever time it says to have.
+func TestFilesThatWereTheSameAreNotReadAgain(t *testing.T) {
+	here, there := t.TempDir(), t.TempDir()
+	lay(t, here, tree{"a": "pear", "b": "pear"})
+	lay(t, there, tree{"a": "pear", "b": "pear"})
+	time.Sleep(2100 * time.Millisecond)
+	sums, marks, err := same(ctx, there, here, base{})
+	require.NoError(t, err)
+	require.Len(t, marks, 2)
+	known := base{Files: maps.Clone(sums), Twins: marks}
+	known.Files["a"], known.Files["b"] = "not read", "not read"
+	info, err := os.Stat(filepath.Join(here, "b"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(here, "b"), []byte("plum"), 0o644))
+	require.NoError(t, os.Chtimes(filepath.Join(here, "b"), info.ModTime(), info.ModTime()))
+	again, marks, err := same(ctx, there, here, known)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"a": "not read", "b": "not read"}, again, "of one that differs, what was known before")
+	assert.Len(t, marks, 1)
+	require.NoError(t, os.WriteFile(filepath.Join(there, "b"), []byte("plum"), 0o644))
+	again, _, err = same(ctx, there, here, known)
+	require.NoError(t, err)
+	assert.NotEqual(t, "not read", again["b"])
+	assert.NotEqual(t, sums["b"], again["b"])
 }
 
 func TestWhenALiveSiteAnswersWorse(t *testing.T) {

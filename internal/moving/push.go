@@ -209,6 +209,10 @@ func (c *comparing) files(ctx context.Context, k *cms.Definition) error {
 	if err != nil {
 		return err
 	}
+	read := there.Same
+	there.Same = func(to string, e, now safefile.Entry) bool {
+		return c.base.Twins[e.Path].are(now, e) || read(to, e, now)
+	}
 	difference, err := safefile.Compare(ctx, there, c.m.files(), left...)
 	if err != nil {
 		return err

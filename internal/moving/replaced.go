@@ -24,6 +24,9 @@ func (f *Feature) replaced(ctx context.Context, w *operation.Part, account strin
 		return nil, nil
 	}
 	w.Progress("looking at what was changed here", -1)
+	if err := f.settled(ctx, account); err != nil {
+		return nil, err
+	}
 	c := &comparing{f: f, m: m, s: s, at: at, base: m.base(s), said: said,
 		preview: &wire.Pushed{Files: []wire.PushedFile{}, Tables: []wire.PushedTable{}}}
 	fetched := m.fetched()

@@ -145,9 +145,6 @@ func (p *Points) newest(s site.Site) map[string]file {
 	return known
 }
 
-// settled is how old a change must be to be told from one that comes after it: the kernel's clock has steps.
-const settled = 2 * time.Second
-
 func keepFiles(ctx context.Context, folder string, known map[string]file, store blobs.Store) ([]file, error) {
 	kept, began := []file{}, time.Now()
 	var mu sync.Mutex // of what has been put, which is noted at its place
@@ -161,7 +158,8 @@ func keepFiles(ctx context.Context, folder string, known map[string]file, store 
 			kept = append(kept, file{Path: e.Path, Folder: one.Folder, Link: one.Link})
 			return nil
 		}
-		if one.Mode = e.Type.Perm(); began.Sub(time.Unix(0, e.Changed)) < settled {
+		one.Mode = e.Type.Perm()
+		if _, marked := e.Mark(began); !marked {
 			one.Changed = 0
 		}
 		if before := known[e.Path]; one.Changed != 0 && before.is(e) {

@@ -139,7 +139,7 @@ func TestWhatNobodyChangedIsNotReadAgain(t *testing.T) {
 	for _, each := range first.Files {
 		assert.Zero(t, each.Changed, "%s is too new to be trusted", each.Path)
 	}
-	time.Sleep(settled + 100*time.Millisecond)
+	time.Sleep(2*time.Second + 100*time.Millisecond)
 	second := take(t, p, s, "2", "x")
 	known := p.newest(s)
 	fern := known["beds/fern.txt"]

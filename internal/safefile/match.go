@@ -146,7 +146,7 @@ func holds(leaveOut []string, folder string) bool {
 }
 
 func alike(from, to string, a, b Entry) bool {
-	return SameKind(a, b) && (!a.Type.IsRegular() || sameContent(from, to, a.Path))
+	return SameKind(a, b) && (!a.Type.IsRegular() || SameContent(from, to, a.Path))
 }
 
 // SameKind tells whether two entries are alike but for the content that files of the same length may have.
@@ -156,7 +156,8 @@ func SameKind(a, b Entry) bool {
 		(!a.Type.IsRegular() || a.Size == b.Size && a.Type.Perm()&executable == b.Type.Perm()&executable)
 }
 
-func sameContent(from, to, path string) bool {
+// SameContent tells whether a file by a path below two folders holds the same.
+func SameContent(from, to, path string) bool {
 	a, err := Open(from, path)
 	if err != nil {
 		return false

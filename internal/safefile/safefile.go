@@ -208,6 +208,24 @@ type Entry struct {
 	whole  string
 }
 
+// Mark is by what a file is known again without being read: whatever changes it gives it another one.
+type Mark struct {
+	Inode   uint64 `json:"inode"`
+	Changed int64  `json:"changed"` // nanoseconds since 1970
+	Size    int64  `json:"size"`    // bytes
+}
+
+// markSettles is how old a change must be to be told from one that comes after it: the clocks of kernels and file systems have steps.
+const markSettles = 2 * time.Second
+
+// Mark is the entry's; none where it was changed so shortly before it was read, at a time, that a later change could have the same.
+func (e Entry) Mark(read time.Time) (m Mark, ok bool) {
+	return Mark{e.Inode, e.Changed, e.Size}, e.Type.IsRegular() && read.Sub(time.Unix(0, e.Changed)) >= markSettles
+}
+
+// Is tells whether an entry has a mark.
+func (e Entry) Is(m Mark) bool { return m == Mark{e.Inode, e.Changed, e.Size} && e.Type.IsRegular() }
+
 // Open opens a file; what was exchanged for something else meanwhile is refused.
 func (e Entry) Open() (*os.File, error) { return openBeneath(e.folder, e.Name, e.whole) }
 
