@@ -63,7 +63,6 @@ test: check setup-test
 	VESSIK_NO_CELLS=1 go test -count=1 -timeout 5m -run 'Apache|PHP|WebServer|Databases' ./internal/engine
 	$(call fuzzed,10000x)
 	$(MAKE) --no-print-directory -j2 --output-sync=target end-to-end-shared end-to-end-own
-	VESSIK_BENCH=small go test -count=1 -timeout 10m -run '^$$' -bench . -benchtime 1x ./test
 
 # Every PHP with every web server and every database.
 grid: build
@@ -85,10 +84,12 @@ fuzz: launcher
 fuzz_targets := core/dump:FuzzStatement core/render:FuzzQuoted core/rewrite:FuzzScanner stencil:FuzzManifest core/fleet:FuzzParse archive:FuzzUnpack cms:FuzzDefinition
 fuzzed = set -e; for each in $(fuzz_targets); do go test -run '^$$' -fuzz "^$${each\#*:}$$" -fuzztime $(1) -fuzzminimizetime 20x ./internal/$${each%:*}; done
 
-# The end-to-end tests in two halves, side by side: those that share a service, one after the other, and those with services of their own.
+# The end-to-end tests in two halves, side by side: those that share a service, one after the other, and then the benches, small, to see
+# that they work; and those with services of their own.
 own_tests := $(shell grep -h -B1 '^	t.Parallel()' test/*_test.go 2>/dev/null | sed -n 's/^func \(Test[A-Za-z]*\).*/\1/p' | paste -sd'|')
 end-to-end-shared:
 	go test -count=1 -timeout 30m -skip '^($(own_tests))$$' ./test
+	VESSIK_BENCH=small go test -count=1 -timeout 10m -run '^$$' -bench . -benchtime 1x ./test
 end-to-end-own:
 	VESSIK_TEST_PORTS=29000 go test -count=1 -timeout 30m -parallel 3 -run '^($(own_tests))$$' ./test
 

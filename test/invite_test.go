@@ -111,8 +111,8 @@ func TestAGuestWorksAtAnotherAddress(t *testing.T) {
 		chromedp.WaitVisible(chromedp.CSS(`.wp-site-blocks`)))
 	base := strings.TrimSuffix(i.Address, "/")
 	do("signing in", chromedp.Navigate(base+"/wp-login.php"), chromedp.WaitVisible(chromedp.CSS(`#user_login`)),
-		chromedp.SendKeys(chromedp.CSS(`#user_login`), local.Administrator.Name), chromedp.SendKeys(chromedp.CSS(`#user_pass`),
-			local.Administrator.Password+"\r"),
+		chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`void (user_login.value = %q, user_pass.value = %q, loginform.submit())`,
+			local.Administrator.Name, local.Administrator.Password)),
 		chromedp.WaitReady(chromedp.CSS(`#wpadminbar`)))
 	do("the editor", chromedp.Navigate(base+"/wp-admin/post-new.php"),
 		chromedp.WaitReady(chromedp.CSS(`.editor-visual-editor, .edit-post-visual-editor`)))
@@ -173,10 +173,10 @@ func TestInvitations(t *testing.T) {
 	i := invited(t, s, "orchard-days", "-label", "orchard", "-open", "-read-only")
 	assert.Contains(t, i.Address, "https://orchard.guests.localhost:")
 	by := guest(t, i)
-	status, page, answer := getBy(t, by, i.Address)
+	status, text, answer := getBy(t, by, i.Address)
 	assert.Equal(t, 200, status)
-	assert.Contains(t, page, origin(i.Address)+"/wp-content/")
-	assert.NotContains(t, page, "orchard-days.localhost")
+	assert.Contains(t, text, origin(i.Address)+"/wp-content/")
+	assert.NotContains(t, text, "orchard-days.localhost")
 	assert.Contains(t, answer.Get("X-Robots-Tag"), "noindex")
 	status, _, _ = getBy(t, by, origin(i.Address)+"/wp-login.php")
 	assert.Equal(t, 403, status)
@@ -186,9 +186,9 @@ func TestInvitations(t *testing.T) {
 
 	only := invited(t, s, "orchard-days", "-only", "/sample-page/")
 	by = guest(t, only)
-	status, page, _ = getBy(t, by, only.Address)
+	status, text, _ = getBy(t, by, only.Address)
 	assert.Equal(t, 200, status)
-	style := between(page, `href='`+origin(only.Address), `'`)
+	style := between(text, `href='`+origin(only.Address), `'`)
 	for address, want := range map[string]int{style: 200, "/": 403, "/hello-world/": 403, "/sample-page/?p=1": 403,
 		"/sample-page/%2e%2e/hello-world/": 403} {
 		status, _, _ := getBy(t, by, origin(only.Address)+address)
@@ -217,16 +217,27 @@ func TestInvitations(t *testing.T) {
 		50*time.Millisecond,
 		"it ends with its site")
 
+	ctx := page(t, s, 1280, 800)
+	do := steps(t, ctx)
+	do("invite on the console", chromedp.Navigate(mustStatus(t, s).Console+"sites/orchard-days/guests"),
+		chromedp.WaitVisible(chromedp.CSS(`form[aria-label=Invite]`)),
+		chromedp.Click(`//button[text()="Lend it an address"]`), chromedp.WaitVisible(chromedp.CSS(`img[alt="The address as a QR code"]`)))
+	assert.Empty(t, axe(t, ctx))
+	standing, err := s.Invitations(context.Background(), "orchard-days")
+	require.NoError(t, err)
+	require.Len(t, standing, 2)
+	assert.True(t, standing[0].Asks)
+
 	near := invited(t, s, "orchard-days", "-lan", "127.0.0.1")
 	by = guest(t, near)
-	status, page, _ = getBy(t, by, near.Address)
+	status, text, _ = getBy(t, by, near.Address)
 	assert.Equal(t, 200, status)
-	assert.Contains(t, page, near.Address+"wp-content/")
+	assert.Contains(t, text, near.Address+"wp-content/")
 	assert.Len(t, near.Fingerprint, 64)
 	port := strings.Split(origin(near.Address), ":")[2]
 	_, _, code = s.cli("relays", "leave", "guests.localhost:"+strings.Split(r.at, ":")[1])
 	assert.Zero(t, code)
 	s.stop()
-	_, err := tls.Dial("tcp", "127.0.0.1:"+port, &tls.Config{InsecureSkipVerify: true})
+	_, err = tls.Dial("tcp", "127.0.0.1:"+port, &tls.Config{InsecureSkipVerify: true})
 	require.Error(t, err, "all ends with the service")
 }

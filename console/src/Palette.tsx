@@ -197,6 +197,7 @@ function WithSite({ site, doing: { close, lead, act } }: { site: Site; doing: Do
         ["terminal", "Terminal"],
         ["database", "Database"],
         ["outgoing", "What it asks of other machines"],
+        ["guests", "Guests, and whom to invite"],
         ["parts", "Plugins and themes"],
         ["restore", "Restore points"],
         ["info", "All that it runs on"],

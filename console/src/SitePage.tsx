@@ -237,6 +237,9 @@ function At({ site: s }: { site: Site }) {
       <Link href={`/sites/${s.name}/outgoing`} className={away}>
         outgoing
       </Link>
+      <Link href={`/sites/${s.name}/guests`} className={away}>
+        guests
+      </Link>
       <Link href={`/sites/${s.name}/settings`} className={away}>
         settings
       </Link>

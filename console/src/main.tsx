@@ -17,6 +17,7 @@ import { PartsPage } from "./Parts"
 import { RestorePage } from "./Restore"
 import { Machine } from "./Machine"
 import { MailPage } from "./Mail"
+import { GuestsPage } from "./Guests"
 import { OutgoingPage } from "./Outgoing"
 import { DatabasePage } from "./Database"
 import { TablePage } from "./DatabaseTable"
@@ -122,6 +123,22 @@ function Header({ theme, turn }: { theme: Theme; turn: () => void }) {
   )
 }
 
+// sitePages are the pages of one site, by the last word of their address.
+const sitePages: Record<string, (of: { name: string }) => React.ReactNode> = {
+  settings: SettingsPage,
+  trial: TrialPage,
+  database: DatabasePage,
+  outgoing: OutgoingPage,
+  guests: GuestsPage,
+  errors: ErrorsPage,
+  terminal: Shell,
+  walk: WalkPage,
+  info: InfoPage,
+  parts: PartsPage,
+  restore: RestorePage,
+  logs: LogsPage,
+}
+
 function App({ link }: { link: string }) {
   const [theme, turn] = useTheme()
   const status = useStatus()
@@ -175,22 +192,16 @@ function App({ link }: { link: string }) {
               <Route path="/fleet-file" component={FleetFile} />
               <Route path="/mail" component={MailPage} />
               <Route path="/defaults" component={Defaults} />
-              <Route path="/sites/:name/settings">{(p) => <SettingsPage name={p.name} key={p.name} />}</Route>
-              <Route path="/sites/:name/trial">{(p) => <TrialPage name={p.name} key={p.name} />}</Route>
+              {Object.entries(sitePages).map(([path, Page]) => (
+                <Route key={path} path={`/sites/:name/${path}`}>
+                  {(p) => <Page name={p.name ?? ""} key={p.name} />}
+                </Route>
+              ))}
               <Route path="/sites/:name/database/:table">
                 {(p) => (
                   <TablePage name={p.name} table={decodeURIComponent(p.table)} key={p.name + p.table} />
                 )}
               </Route>
-              <Route path="/sites/:name/database">{(p) => <DatabasePage name={p.name} key={p.name} />}</Route>
-              <Route path="/sites/:name/outgoing">{(p) => <OutgoingPage name={p.name} key={p.name} />}</Route>
-              <Route path="/sites/:name/errors">{(p) => <ErrorsPage name={p.name} key={p.name} />}</Route>
-              <Route path="/sites/:name/terminal">{(p) => <Shell name={p.name} key={p.name} />}</Route>
-              <Route path="/sites/:name/walk">{(p) => <WalkPage name={p.name} key={p.name} />}</Route>
-              <Route path="/sites/:name/info">{(p) => <InfoPage name={p.name} key={p.name} />}</Route>
-              <Route path="/sites/:name/parts">{(p) => <PartsPage name={p.name} key={p.name} />}</Route>
-              <Route path="/sites/:name/restore">{(p) => <RestorePage name={p.name} key={p.name} />}</Route>
-              <Route path="/sites/:name/logs">{(p) => <LogsPage name={p.name} key={p.name} />}</Route>
               <Route path="/sites/:name">{(p) => <SitePage name={p.name} key={p.name} />}</Route>
               <Route>
                 <h1 className="text-2xl font-semibold">There is no such page</h1>
