@@ -22,12 +22,13 @@ import (
 
 var demoCommand = command{name: "demo", about: "run the demo fleet",
 	synopsis: "Starts a service in a home of its own (~/vessik-demo, for root /var/lib/vessik-demo), makes the demo fleet there, verifies " +
-		"it,\npulls a site from a practice host, pushes what is changed in it, and stays until Ctrl-C, which stops all of it. Sites stay as " +
-		"they were left for the next time.",
+		"it,\npulls a site from a practice host, pushes what is changed in it, invites a guest to another, and stays until Ctrl-C, which " +
+		"stops all of it. Sites stay as they were left for the next time.",
 	example: "vessik demo -once", run: runDemo}
 
 func runDemo(ctx context.Context, c *call) error {
 	withHost := c.flags.Bool("host", true, "also run the practice host, and move a site")
+	withRelay := c.flags.Bool("relay", true, "also run a relay, and invite a guest")
 	once := c.flags.Bool("once", false, "exit when all is verified: 0 only if every check passed")
 	if err := c.parse(); err != nil {
 		return err
@@ -58,6 +59,16 @@ func runDemo(ctx context.Context, c *call) error {
 		}
 		if err != nil { // the fleet is there
 			fmt.Fprintf(c.out, "\nWithout the practice host: %v\n", err)
+		}
+	}
+	if *withRelay {
+		end, err := besideRelay(ctx, c, place)
+		defer end()
+		if err != nil && (*once || ctx.Err() != nil) {
+			return err
+		}
+		if err != nil {
+			fmt.Fprintf(c.out, "\nWithout the relay: %v\n", err)
 		}
 	}
 	if *once {

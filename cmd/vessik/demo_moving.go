@@ -1,14 +1,12 @@
 package main
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
 	"os"
-	"os/exec"
 	"slices"
 	"strings"
 
@@ -117,7 +115,7 @@ func (h *hostedDemo) move(ctx context.Context) error {
 		return nil
 	}
 	fmt.Fprintf(h.c.out, "\nA live site at a host (the practice host, on this machine) comes here, is changed, and goes back:\n")
-	if err := h.itself(ctx, "pull", demoLive, demoPulled); err != nil {
+	if err := itself(ctx, h.c, h.place, "pull", demoLive, demoPulled); err != nil {
 		return err
 	}
 	const written = `require 'wp-load.php';
@@ -125,10 +123,10 @@ func (h *hostedDemo) move(ctx context.Context) error {
 		wp_insert_post(['post_title' => 'Cider night', 'post_name' => 'cider-night', 'post_status' => 'publish',
 			'post_content' => "<!-- wp:paragraph -->\n<p>$text</p>\n<!-- /wp:paragraph -->"]);
 		file_put_contents(WP_CONTENT_DIR . '/uploads/cider-night.txt', "Bring a jug.\n");`
-	if err := h.itself(ctx, "run", demoPulled, "--", "php", "-r", written); err != nil {
+	if err := itself(ctx, h.c, h.place, "run", demoPulled, "--", "php", "-r", written); err != nil {
 		return err
 	}
-	if err := h.itself(ctx, "push", demoPulled, demoLive, "-yes"); err != nil {
+	if err := itself(ctx, h.c, h.place, "push", demoPulled, demoLive, "-yes"); err != nil {
 		return err
 	}
 	accounts, err := h.api.Accounts(ctx)
@@ -144,26 +142,5 @@ func (h *hostedDemo) move(ctx context.Context) error {
 		return fmt.Errorf("%s: %w", live, err)
 	}
 	fmt.Fprintf(h.c.out, "\n%s/ shows it now.\n", live)
-	return nil
-}
-
-// itself runs a command of Vessik's own, and shows it.
-func (h *hostedDemo) itself(ctx context.Context, arguments ...string) error {
-	program, err := os.Executable()
-	if err != nil {
-		return err
-	}
-	shown := strings.Join(arguments, " ")
-	if i := strings.Index(shown, " -- "); i > 0 {
-		shown = shown[:i] + " -- php -r '…'"
-	}
-	fmt.Fprintf(h.c.out, "\n$ vessik %s\n", shown)
-	command := exec.CommandContext(ctx, program, arguments...)
-	command.Env = append(os.Environ(), "VESSIK_HOME="+h.place.Dir, "VESSIK_ENGINES="+h.place.Engines)
-	var errs bytes.Buffer
-	command.Stdout, command.Stderr = h.c.out, &errs
-	if err := command.Run(); err != nil {
-		return fmt.Errorf("vessik %s: %w\n%s", arguments[0], err, errs.String())
-	}
 	return nil
 }

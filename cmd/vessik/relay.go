@@ -20,7 +20,9 @@ import (
 
 	"vessik/client"
 	"vessik/internal/authority"
+	"vessik/internal/home"
 	"vessik/internal/relay"
+	vessik "vessik/internal/service"
 )
 
 var relayCommand = command{name: "relay", names: "[token] [add|drop] [NAME]", about: "run a relay, which lends addresses for guests",
@@ -47,7 +49,7 @@ func runRelay(ctx context.Context, c *call) error {
 	key := c.flags.String("key", "", "file with its key, PEM")
 	acme := c.flags.Bool("acme", false, "get certificates by ACME, from the address -acme-directory")
 	directory := c.flags.String("acme-directory", autocert.DefaultACMEDirectory, "directory of the certificate authority")
-	limits := relay.UsualLimits
+	limits, settings := relay.UsualLimits, (*tls.Config)(nil)
 	c.flags.IntVar(&limits.Addresses, "addresses", limits.Addresses, "how many an account has at the same time")
 	c.flags.IntVar(&limits.Guests, "requests", limits.Guests, "how many requests of an account are answered at the same time")
 	megabytes := c.flags.Int64("traffic", 0, "megabytes that an account has in a day; 0 for no limit")
@@ -60,8 +62,17 @@ func runRelay(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
+	become := func() error { return vessik.BecomeOwner(place.Dir) } // neither the relay nor its files are root's
+	if os.Geteuid() == 0 {
+		if _, err := vessik.Account(vessik.AccountFor(os.Getenv("SUDO_USER"), place.Dir), place.Dir); err != nil {
+			return err
+		}
+	}
 	accounts := &relay.Accounts{Dir: place.Dir}
 	if len(c.names) > 0 {
+		if err := become(); err != nil {
+			return err
+		}
 		return c.relayTokens(accounts)
 	}
 	limits.Bytes = *megabytes << 20
@@ -71,7 +82,13 @@ func runRelay(ctx context.Context, c *call) error {
 	}
 	r := relay.New(*domain, cmp.Or(*public, door.Addr().(*net.TCPAddr).Port), accounts, slog.New(slog.NewTextHandler(os.Stderr, nil)))
 	r.Limits = limits
-	settings, err := relayTLS(r, place.Path("authority"), *certificate, *key, *acme, *directory, place.Path("certificates"))
+	pair := &relay.Pair{Certificate: *certificate, Key: *key}
+	if *certificate != "" { // which root alone may read
+		_, err = pair.Get(nil)
+	}
+	if err = errors.Join(err, become()); err == nil {
+		settings, err = relayTLS(r, place, pair, *acme, *directory)
+	}
 	if err != nil {
 		door.Close()
 		return err
@@ -89,24 +106,20 @@ func runRelay(ctx context.Context, c *call) error {
 }
 
 // relayTLS is how a relay shows who it is.
-func relayTLS(r *relay.Relay, own, certificate, key string, acme bool, directory, cache string) (*tls.Config, error) {
+func relayTLS(r *relay.Relay, place home.Home, pair *relay.Pair, acme bool, directory string) (*tls.Config, error) {
 	settings := &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}} // WebSockets are of HTTP/1.1 here
 	switch {
-	case certificate != "" && key != "":
-		pair := &relay.Pair{Certificate: certificate, Key: key}
-		if _, err := pair.Get(nil); err != nil {
-			return nil, fmt.Errorf("-certificate: %w", err)
-		}
+	case pair.Certificate != "" && pair.Key != "":
 		settings.GetCertificate = pair.Get
-	case certificate != "" || key != "":
+	case pair.Certificate != "" || pair.Key != "":
 		return nil, usageError{"-certificate and -key go together"}
 	case acme:
-		settings = r.ACME(directory, cache)
+		settings = r.ACME(directory, place.Path("certificates"))
 	default:
 		if !strings.HasSuffix("."+r.Domain, ".localhost") {
 			return nil, usageError{"a domain that is not below localhost needs -certificate and -key, or -acme"}
 		}
-		a, err := authority.Open(own)
+		a, err := authority.Open(place.Path("authority"))
 		if err != nil {
 			return nil, err
 		}

@@ -272,9 +272,9 @@ func (r *Relay) line(w http.ResponseWriter, request *http.Request) {
 	over := &standing{account: account.Name, session: session, proxy: r.proxy(account.Name, session)}
 	r.count(1)
 	defer r.gone(over)
-	r.Log.Info("a line stands", "account", account.Name)
+	r.Log.Debug("a line stands", "account", account.Name)
 	r.serve(over, talkOn(first))
-	r.Log.Info("a line is gone", "account", account.Name)
+	r.Log.Debug("a line is gone", "account", account.Name)
 }
 
 func (r *Relay) count(lines int) {
