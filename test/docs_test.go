@@ -17,7 +17,8 @@ var shellBlock = regexp.MustCompile("(?ms)^```sh\n(.*?)^```")
 // What the documents show is what they say: their blocks are run, in order, by a shell, against a service of their own.
 func TestTheDocumentsCommandsWork(t *testing.T) {
 	t.Parallel()
-	for _, page := range []string{"addresses", "stacks", "stencils", "content", "moving", "teams", "mail", "outgoing", "database", "walk", "guests"} {
+	for _, page := range []string{"addresses", "stacks", "stencils", "content", "moving", "teams", "mail", "outgoing", "database", "walk",
+		"guests"} {
 		t.Run(page, func(t *testing.T) {
 			text, err := os.ReadFile("../docs/" + page + ".md")
 			require.NoError(t, err)
