@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query"
 import { useState } from "react"
 import { answer, api, of, queries, told, useImage, useSites, type Invitation } from "./api"
 import { InviteForm } from "./InviteForm"
+import { Remarks } from "./Remarks"
 import { Crumbs, Fact, Mono, Notice, Word } from "./ui"
 
 const look = 2000 // how often what guests do is read, in milliseconds
@@ -36,6 +37,7 @@ export function GuestsPage({ name }: { name: string }) {
         <Standing key={i.id} invitation={i} open={i.id === made?.id} />
       ))}
       <InviteForm key={made?.id} name={name} running={site?.state === "running"} done={setMade} />
+      <Remarks name={name} invitation={standing.find((i) => i.remarks)} />
       <Asked name={name} />
     </>
   )

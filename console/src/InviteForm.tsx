@@ -28,6 +28,7 @@ export function asking(f: {
   password: string
   open: boolean
   note: string
+  remarks?: boolean
   place: string
 }): Invite {
   const [, , more] = kinds.find(([kind]) => kind === f.kind) ?? kinds[0]
@@ -37,6 +38,7 @@ export function asking(f: {
     ...(f.kind === "only" && { only: f.only }),
     ...(f.open ? { open: true } : f.password ? { password: f.password } : {}),
     ...(f.note && { note: f.note }),
+    ...(f.remarks && { remarks: true }),
     ...(f.place.startsWith("lan ") ? { lan: f.place.slice(4) } : f.place && { relay: f.place }),
   }
 }
@@ -57,6 +59,7 @@ export function InviteForm({
     password: "",
     open: false,
     note: "",
+    remarks: true,
     place: "",
   })
   const [fault, setFault] = useState<string>()
@@ -103,7 +106,12 @@ export function InviteForm({
           <Entry label="Path" name="only" value={f.only} change={(only) => setF({ ...f, only })} />
         )}
         <Password open={f.open} password={f.password} change={(more) => setF({ ...f, ...more })} />
-        <Entry label="Note" name="note" value={f.note} change={(note) => setF({ ...f, note })} />
+        <div>
+          <Entry label="Note" name="note" value={f.note} change={(note) => setF({ ...f, note })} />
+          <Check on={f.remarks} change={(remarks) => setF({ ...f, remarks })}>
+            let them leave remarks on pages
+          </Check>
+        </div>
         <Place relays={relays.map((r) => r.host)} value={f.place} change={(place) => setF({ ...f, place })} />
       </div>
       {fault && <Notice tone="fail">{fault}</Notice>}
@@ -144,6 +152,18 @@ function Select(s: {
   )
 }
 
+const Check = (c: { on: boolean; change: (on: boolean) => void; children: React.ReactNode }) => (
+  <label className="mt-1 flex items-baseline gap-1.5 text-[13px]">
+    <input
+      type="checkbox"
+      className="translate-y-0.5 accent-(--accent)"
+      checked={c.on}
+      onChange={(e) => c.change(e.target.checked)}
+    />
+    {c.children}
+  </label>
+)
+
 function Password(p: {
   open: boolean
   password: string
@@ -160,15 +180,9 @@ function Password(p: {
           change={(password) => p.change({ password })}
         />
       )}
-      <label className="mt-1 flex items-baseline gap-1.5 text-[13px]">
-        <input
-          type="checkbox"
-          className="translate-y-0.5 accent-(--accent)"
-          checked={p.open}
-          onChange={(e) => p.change({ open: e.target.checked })}
-        />
+      <Check on={p.open} change={(open) => p.change({ open })}>
         ask for none
-      </label>
+      </Check>
     </div>
   )
 }

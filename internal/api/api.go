@@ -45,6 +45,7 @@ import (
 	"vessik/internal/phperrors"
 	"vessik/internal/records"
 	"vessik/internal/registry"
+	"vessik/internal/remarks"
 	"vessik/internal/rename"
 	"vessik/internal/restack"
 	"vessik/internal/restore"
@@ -99,6 +100,7 @@ type Rooms struct {
 	Moving     *moving.Feature
 	Database   *database.Feature
 	Invite     *invite.Feature
+	Remarks    *remarks.Feature
 	// Own are the process ids of engines that the service runs for itself, by engine.
 	Own func() map[string]int
 }
@@ -152,7 +154,7 @@ func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
 	a.registerSessions(document)
 	for _, routes := range []func(huma.API, *echo.Echo){a.serviceRoutes, a.operationsRoutes, a.sitesRoutes, a.createRoutes, a.enginesRoutes,
 		a.cmsRoutes, a.restackRoutes, a.settingsRoutes, a.trialRoutes, a.renameRoutes, a.loadRoutes, a.restoreRoutes,
-		a.parcelRoutes, a.movingRoutes, a.inviteRoutes, a.partsRoutes,
+		a.parcelRoutes, a.movingRoutes, a.inviteRoutes, a.remarksRoutes, a.partsRoutes,
 		a.uploadsRoutes, a.usersRoutes, a.infoRoutes, a.logsRoutes, a.commandRoutes, a.fleetRoutes, a.hostsRoutes, a.authorityRoutes,
 		a.mailRoutes, a.outgoingRoutes, a.databaseRoutes, a.terminalRoutes, a.phpErrorRoutes,
 		a.helperRoutes, a.walkRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes, a.dumpRoutes} {

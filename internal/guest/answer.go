@@ -82,6 +82,9 @@ func (a *answer) header(status int) {
 		return
 	}
 	a.page = a.script != "" && status == http.StatusOK && strings.HasPrefix(kind, "text/html")
+	if a.page {
+		a.script = admit(head, a.script)
+	}
 	a.stream = rewrite.NewStream(writerFunc(a.written), a.by.out...)
 	head.Del("Content-Length")
 	head.Del("Content-Md5")

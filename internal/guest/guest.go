@@ -158,7 +158,7 @@ func (g *Guests) answer(w http.ResponseWriter, r *http.Request, l *lent, host st
 			"This page looks again by itself.", Again: 10})
 		return "not running"
 	}
-	if why := l.allows(r, func(address string) bool { return g.Host.IsFile(s, address) }); why != "" {
+	if why := l.Allows(r, func(address string) bool { return g.Host.IsFile(s, address) }); why != "" {
 		write(w, http.StatusForbidden, page{Title: "Not by this invitation", Words: why})
 		return why
 	}

@@ -75,8 +75,8 @@ func lead(by []*rewrite.Rewriter, text string) string {
 	return text
 }
 
-// allows tells why a request is not let through; empty where it is. isFile tells whether a path is that of a file that is served as it is.
-func (i Invitation) allows(r *http.Request, isFile func(address string) bool) string {
+// Allows tells why a request is not let through; empty where it is. isFile tells whether a path is that of a file that is served as it is.
+func (i Invitation) Allows(r *http.Request, isFile func(address string) bool) string {
 	address := path.Clean("/" + r.URL.Path)
 	if i.ReadOnly || i.Only != "" {
 		if r.Method != http.MethodGet && r.Method != http.MethodHead {

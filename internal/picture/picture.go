@@ -98,6 +98,17 @@ func (t *Taker) Compare(ctx context.Context, model, address string) (Comparison,
 }
 
 func (t *Taker) take(ctx context.Context, address string) (image.Image, error) {
+	return t.takeAt(ctx, address, width, height, 0)
+}
+
+// TakeAt returns a picture of a page in a window of another size, in CSS pixels, so far down.
+func (t *Taker) TakeAt(ctx context.Context, address string, width, height, top int) (image.Image, error) {
+	t.taking.Lock()
+	defer t.taking.Unlock()
+	return t.takeAt(ctx, address, width, height, top)
+}
+
+func (t *Taker) takeAt(ctx context.Context, address string, width, height, top int) (image.Image, error) {
 	browser, done, err := t.use()
 	if err != nil {
 		return nil, err
@@ -108,7 +119,8 @@ func (t *Taker) take(ctx context.Context, address string) (image.Image, error) {
 	tab, stop := context.WithTimeout(tab, 30*time.Second)
 	defer stop()
 	defer context.AfterFunc(ctx, stop)()
-	if err := chromedp.Do(tab, chromedp.EmulateViewport(width, height), chromedp.Navigate(address)); err != nil {
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(width), int64(height)), chromedp.Navigate(address),
+		chromedp.Evaluate[chromedp.Void](fmt.Sprintf("void scrollTo({ top: %d, behavior: 'instant' })", top))); err != nil {
 		return nil, fmt.Errorf("open %s in the browser: %w", address, err)
 	}
 	return shown(tab, address)

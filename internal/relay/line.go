@@ -16,6 +16,7 @@ import (
 
 	"github.com/coder/websocket"
 	"github.com/hashicorp/yamux"
+	"golang.org/x/net/netutil"
 )
 
 // How a broken line is mended: the pause doubles from one try to the next.
@@ -71,6 +72,9 @@ func (l *Line) Run(ctx context.Context) {
 	}
 }
 
+// mostStreams is how many guests' connections a relay may have open here at a time, whatever it is told to.
+const mostStreams = 512
+
 // ErrRefused says that the relay does not know the token.
 var ErrRefused = errors.New("the relay does not know this token; get another one from whoever runs it")
 
@@ -119,7 +123,7 @@ func (l *Line) once(ctx context.Context) error {
 	server := &http.Server{Handler: asGuest(l.Handler), ReadHeaderTimeout: 30 * time.Second, ErrorLog: log.New(io.Discard, "", 0)}
 	defer server.Close()
 	var serving sync.WaitGroup
-	serving.Go(func() { server.Serve(session) })
+	serving.Go(func() { server.Serve(netutil.LimitListener(session, mostStreams)) })
 	defer serving.Wait()
 	defer session.Close()
 	l.stand(t)

@@ -3,6 +3,7 @@
 package relay
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"io"
@@ -30,35 +31,31 @@ type said struct {
 // mostSaid bounds what one message takes, in bytes.
 const mostSaid = 4 << 10
 
-// talk is the first stream.
+// talk is the first stream: a message is a line of JSON.
 type talk struct {
-	to   *json.Encoder
-	from *json.Decoder
-	mu   sync.Mutex
+	stream net.Conn
+	from   *bufio.Reader
+	mu     sync.Mutex
 }
 
 func talkOn(stream net.Conn) *talk {
-	return &talk{to: json.NewEncoder(stream), from: json.NewDecoder(&limited{stream, mostSaid})}
+	return &talk{stream: stream, from: bufio.NewReaderSize(stream, mostSaid)}
 }
 
 func (t *talk) say(message said) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.to.Encode(message)
+	return json.NewEncoder(t.stream).Encode(message)
 }
 
-// hear waits for a message.
+// hear waits for a message; one that is longer than any can be is an error.
 func (t *talk) hear() (message said, err error) {
-	return message, t.from.Decode(&message)
+	line, err := t.from.ReadSlice('\n')
+	if err != nil {
+		return message, err
+	}
+	return message, json.Unmarshal(line, &message)
 }
-
-// limited gives out a message's worth at a time: json.Decoder reads on until a value ends.
-type limited struct {
-	from io.Reader
-	most int
-}
-
-func (l *limited) Read(text []byte) (int, error) { return l.from.Read(text[:min(len(text), l.most)]) }
 
 const (
 	beat    = 15 * time.Second // between two signs of life of a line

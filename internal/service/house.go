@@ -50,6 +50,7 @@ import (
 	"vessik/internal/proc"
 	"vessik/internal/records"
 	"vessik/internal/registry"
+	"vessik/internal/remarks"
 	"vessik/internal/rename"
 	"vessik/internal/restack"
 	"vessik/internal/restore"
@@ -284,7 +285,9 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, mail *mailbox
 		Helpers:   &helpers.Feature{Machine: m},
 		Moving:    &moving.Feature{Machine: m, Operations: ops, Records: kept},
 		Invite:    invite.New(m, kept),
+		Remarks:   &remarks.Feature{Machine: m, Records: kept},
 		Walk:      walks}
+	h.rooms.Invite.Guests.Extra, h.rooms.Invite.Guests.Script = h.rooms.Remarks.Answer, h.rooms.Remarks.Script
 	h.rooms.Uploads.Sweep(0) // of a service that ended, before anybody brings something
 	h.rooms.Fleet.Judge = func(requests []site.Request) site.Problems {
 		_, problems := h.rooms.Create.Preview(requests)
