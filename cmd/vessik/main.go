@@ -57,7 +57,7 @@ func init() {
 		{"Look inside", []command{infoCommand, mailCommand, mailServerCommand, outgoingCommand,
 			errorsCommand, walkCommand, logsCommand, operationsCommand}},
 		{"Elsewhere", []command{hostingCommand, pullCommand, pushCommand, practiceHostCommand}},
-		{"Show", []command{inviteCommand, invitesCommand, remarksCommand, relaysCommand, relayCommand}},
+		{"Show", []command{inviteCommand, invitesCommand, remarksCommand, screensCommand, relaysCommand, relayCommand}},
 		{"Machine", []command{surveyCommand, hostsCommand, authorityCommand, defaultsCommand, atLoginCommand, completionCommand}},
 		{"Service", []command{serveCommand, demoCommand, statusCommand, consoleCommand, versionCommand}},
 	}

@@ -51,6 +51,7 @@ import (
 	"vessik/internal/restore"
 	"vessik/internal/running"
 	"vessik/internal/saving"
+	"vessik/internal/screens"
 	"vessik/internal/sending"
 	"vessik/internal/settings"
 	"vessik/internal/shelf"
@@ -101,6 +102,7 @@ type Rooms struct {
 	Database   *database.Feature
 	Invite     *invite.Feature
 	Remarks    *remarks.Feature
+	Screens    *screens.Feature
 	// Own are the process ids of engines that the service runs for itself, by engine.
 	Own func() map[string]int
 }
@@ -154,7 +156,7 @@ func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
 	a.registerSessions(document)
 	for _, routes := range []func(huma.API, *echo.Echo){a.serviceRoutes, a.operationsRoutes, a.sitesRoutes, a.createRoutes, a.enginesRoutes,
 		a.cmsRoutes, a.restackRoutes, a.settingsRoutes, a.trialRoutes, a.renameRoutes, a.loadRoutes, a.restoreRoutes,
-		a.parcelRoutes, a.movingRoutes, a.inviteRoutes, a.remarksRoutes, a.partsRoutes,
+		a.parcelRoutes, a.movingRoutes, a.inviteRoutes, a.remarksRoutes, a.screensRoutes, a.partsRoutes,
 		a.uploadsRoutes, a.usersRoutes, a.infoRoutes, a.logsRoutes, a.commandRoutes, a.fleetRoutes, a.hostsRoutes, a.authorityRoutes,
 		a.mailRoutes, a.outgoingRoutes, a.databaseRoutes, a.terminalRoutes, a.phpErrorRoutes,
 		a.helperRoutes, a.walkRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes, a.dumpRoutes} {

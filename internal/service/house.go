@@ -56,6 +56,7 @@ import (
 	"vessik/internal/restore"
 	"vessik/internal/running"
 	"vessik/internal/saving"
+	"vessik/internal/screens"
 	"vessik/internal/sending"
 	"vessik/internal/settings"
 	"vessik/internal/shelf"
@@ -286,6 +287,7 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, mail *mailbox
 		Moving:    &moving.Feature{Machine: m, Operations: ops, Records: kept},
 		Invite:    invite.New(m, kept),
 		Remarks:   &remarks.Feature{Machine: m, Records: kept},
+		Screens:   &screens.Feature{Machine: m},
 		Walk:      walks}
 	h.rooms.Invite.Guests.Extra, h.rooms.Invite.Guests.Script = h.rooms.Remarks.Answer, h.rooms.Remarks.Script
 	h.rooms.Uploads.Sweep(0) // of a service that ended, before anybody brings something

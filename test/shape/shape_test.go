@@ -91,12 +91,13 @@ func TestFunctionsAreShort(t *testing.T) {
 var features = []string{"create", "lifecycle", "restack", "settings", "rename", "load", "trial", "engines", "hosts", "defaults", "users",
 	"info",
 	"logs", "command", "fleet", "saving", "sending", "restore", "parts", "uploads", "outgoing", "database", "phperrors", "helpers",
-	"moving", "invite", "remarks"}
+	"moving", "invite", "remarks", "screens"}
 
 // ranks are the rooms by how far up they are: a room imports nothing that stands above it.
 var ranks = [][]string{
 	{"core/site", "core/check", "core/dump", "core/rewrite", "core/render", "core/plan", "core/fleet", "core/wire", "core/yamltext",
-		"core/message", "core/outgoing", "core/grid", "core/phperrors", "core/walk", "core/retention", "core/rowset", "core/hosting"},
+		"core/message", "core/outgoing", "core/grid", "core/phperrors", "core/walk", "core/retention", "core/rowset", "core/hosting",
+		"core/screens"},
 	{"ownfile", "safefile", "seal", "background"},
 	{"cell/launcher", "cell/inside", "cell", "proc", "home", "names", "archive", "picture", "engine", "gateway", "guest", "relay",
 		"survey", "registry",
