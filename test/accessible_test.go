@@ -41,7 +41,7 @@ v.id + ": " + v.help + ": " + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160
 var consolePages = []string{"/", "/cms", "/shelf", "/engines", "/operations", "/machine", "/defaults", "/mail", "/fleet-file", "/hosting",
 	"/sites/fernhollow",
 	"/sites/fernhollow/settings", "/sites/fernhollow/trial", "/sites/fernhollow/info", "/sites/fernhollow/logs", "/sites/fernhollow/parts",
-	"/sites/fernhollow/outgoing", "/sites/fernhollow/guests", "/sites/fernhollow/errors",
+	"/sites/fernhollow/outgoing", "/sites/fernhollow/guests", "/sites/fernhollow/screens", "/sites/fernhollow/errors",
 	"/sites/fernhollow/terminal", "/sites/fernhollow/walk", "/sites/fernhollow/database",
 	"/sites/fernhollow/restore"}
 

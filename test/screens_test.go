@@ -1,12 +1,18 @@
 package test
 
 import (
+	"context"
 	"encoding/json"
+	"fmt"
 	"image/png"
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -29,7 +35,8 @@ func TestScreens(t *testing.T) {
 	require.Zero(t, code, errs)
 	assert.Contains(t, out, "390 x 2000")
 	assert.Contains(t, out, "1000 x 3000")
-	for name, dark := range map[string]bool{"front-phone": false, "front-phone-dark": true, "front-1000x700": false, "front-1000x700-dark": true} {
+	for name, dark := range map[string]bool{"front-phone": false, "front-phone-dark": true, "front-1000x700": false,
+		"front-1000x700-dark": true} {
 		file, err := os.Open(filepath.Join(before, name+".png"))
 		require.NoError(t, err)
 		picture, err := png.Decode(file)
@@ -60,4 +67,42 @@ func TestScreens(t *testing.T) {
 		assert.Equal(t, 2, code, errs)
 		assert.Contains(t, errs, want)
 	}
+}
+
+// On the console, frames of a site in all widths scroll together; no page but the console's has that script put into it.
+func TestFramesScrollTogether(t *testing.T) {
+	s := shared(t)
+	requirePassed(t, s.made(t, client.Request{Name: "frames", CMS: "empty"}))
+	defer s.retire(t, "frames")
+	at := s.site(t, "frames")
+	require.NoError(t, os.WriteFile(filepath.Join(at.Folder, "public/index.php"), []byte(`<?php
+if (isset($_GET['w'])) { file_put_contents(__DIR__ . '/seen-' . (int) $_GET['w'], (int) $_GET['y']); exit; } ?>
+<!doctype html><meta name="viewport" content="width=device-width"><style>body { height: 4000px } @media (max-width: 600px) {
+body { height: 8000px } }</style><body><script>addEventListener("scroll", () => fetch("/?w=" + innerWidth + "&y=" + scrollY))</script>`),
+		0o644))
+	ctx := page(t, s, 1280, 800)
+	do := steps(t, ctx)
+	do("the frames", chromedp.Navigate(mustStatus(t, s).Console+"sites/frames/screens"),
+		chromedp.WaitVisible(chromedp.CSS(`iframe[title="/ on a wide"]`)), chromedp.Sleep(time.Second),
+		chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
+			_, err := cdp.Call(ctx, target, input.DispatchMouseEvent, input.DispatchMouseEventParams{Type: input.DispatchMouseEventTypeMouseWheel,
+				X: 80, Y: 350, DeltaX: 0.01, DeltaY: 2000})
+			return err
+		}))
+	seen := func(width int) (y float64) {
+		text, err := os.ReadFile(filepath.Join(at.Folder, "public", fmt.Sprintf("seen-%d", width)))
+		if err == nil {
+			_, err = fmt.Sscan(string(text), &y)
+			require.NoError(t, err)
+		}
+		return y
+	}
+	require.Eventually(t, func() bool { return seen(390) > 500 && seen(1920) > 200 }, 10*time.Second, 50*time.Millisecond)
+	assert.InDelta(t, seen(390)/(8000-844), seen(1920)/(4000-1080), 0.05, "as far down, by their own lengths")
+	_, plain, _ := get(t, at.URL, "Sec-Fetch-Dest", "iframe", "Referer", "http://elsewhere.example/")
+	assert.NotContains(t, plain, "vessik-frame")
+	_, plain, _ = get(t, at.URL, "Referer", mustStatus(t, s).Console)
+	assert.NotContains(t, plain, "vessik-frame")
+	_, framed, _ := get(t, at.URL, "Sec-Fetch-Dest", "iframe", "Referer", mustStatus(t, s).Console)
+	assert.Contains(t, framed, "vessik-frame")
 }

@@ -198,6 +198,7 @@ function WithSite({ site, doing: { close, lead, act } }: { site: Site; doing: Do
         ["database", "Database"],
         ["outgoing", "What it asks of other machines"],
         ["guests", "Guests, and whom to invite"],
+        ["screens", "Every screen size"],
         ["parts", "Plugins and themes"],
         ["restore", "Restore points"],
         ["info", "All that it runs on"],

@@ -240,6 +240,9 @@ function At({ site: s }: { site: Site }) {
       <Link href={`/sites/${s.name}/guests`} className={away}>
         guests
       </Link>
+      <Link href={`/sites/${s.name}/screens`} className={away}>
+        screens
+      </Link>
       <Link href={`/sites/${s.name}/settings`} className={away}>
         settings
       </Link>

@@ -18,6 +18,7 @@ import { RestorePage } from "./Restore"
 import { Machine } from "./Machine"
 import { MailPage } from "./Mail"
 import { GuestsPage } from "./Guests"
+import { ScreensPage } from "./Screens"
 import { OutgoingPage } from "./Outgoing"
 import { DatabasePage } from "./Database"
 import { TablePage } from "./DatabaseTable"
@@ -130,6 +131,7 @@ const sitePages: Record<string, (of: { name: string }) => React.ReactNode> = {
   database: DatabasePage,
   outgoing: OutgoingPage,
   guests: GuestsPage,
+  screens: ScreensPage,
   errors: ErrorsPage,
   terminal: Shell,
   walk: WalkPage,

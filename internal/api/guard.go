@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/subtle"
 	"errors"
+	"fmt"
 	"io/fs"
 	"mime"
 	"net"
@@ -22,6 +23,15 @@ import (
 // signInPath is the one path of the API that needs neither token nor session: a link's ticket opens one.
 const signInPath = "/api/v1/session"
 
+// frames lets the console show sites, at the gateway's ports, and nothing else.
+func (a *API) frames() string {
+	if a.Machine == nil {
+		return ""
+	}
+	at := a.Machine.Gateway()
+	return fmt.Sprintf("; frame-src 'self' blob: http://*:%d https://*:%d", at.Port(false), at.Port(true))
+}
+
 // guard lets in who may. Every request must name this service as its host (a page elsewhere whose name was made to point here does
 // not); the API wants the token, or a session of the console. A session counts on the console's own host only, and what changes
 // something must come from the console's own pages.
@@ -33,7 +43,7 @@ func (a *API) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		header.Set("X-Frame-Options", "DENY")
 		header.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: "+
 			"blob:; font-src 'self'; connect-src 'self' ws://"+site.ConsoleHost+":"+strconv.Itoa(a.Port)+
-			"; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+			a.frames()+"; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 		host, ours := a.ownHost(r.Host)
 		if !ours {
 			return echo.NewHTTPError(http.StatusMisdirectedRequest, "this service is not called "+r.Host)

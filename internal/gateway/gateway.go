@@ -231,6 +231,10 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		g.otherScheme(w, r, s, host)
 	case s.State == site.Running && strings.HasPrefix(r.URL.Path, site.TicketPath):
 		g.signIn(w, r, s)
+	case s.State == site.Running && r.URL.Path == framePath:
+		w.Header().Set("Content-Type", "text/javascript; charset=utf-8")
+		w.Header().Set("Cache-Control", "no-store")
+		w.Write(frameScript)
 	case s.State == site.Running:
 		if g.carryOver(w, r, s) {
 			return
@@ -241,7 +245,9 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			g.Sites.Missing(r.Context(), s, r.URL.Path)
 		}
 		http.NewResponseController(w).EnableFullDuplex() // a site may answer before it has read everything
-		defer r.Body.Close()                             // here: net/http would read what is left too late, and lose the visitor's connection
+		w, end := g.framed(w, r)
+		defer end()
+		defer r.Body.Close() // here: net/http would read what is left too late, and lose the visitor's connection
 		g.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), siteKey{}, s)))
 	case s.State == site.Failed:
 		write(w, http.StatusBadGateway, page{Title: s.Title + " has failed", Words: "The site cannot answer:", Reason: s.Reason,

@@ -25,6 +25,7 @@ type answer struct {
 	script  string // put at the end of pages
 	// anonymous has no cookie of the site reach the guest.
 	anonymous bool
+	asIs      bool // no address is led
 
 	began  bool
 	stream *rewrite.Stream // of a text that is led
@@ -43,6 +44,13 @@ func isText(kind string) bool {
 	kind, _, _ = mime.ParseMediaType(kind)
 	return strings.HasPrefix(kind, "text/") || textual[kind] || strings.HasPrefix(kind, "application/") && (strings.HasSuffix(kind, "+json") ||
 		strings.HasSuffix(kind, "+xml"))
+}
+
+// Ending puts a script at the end of a page on its way; end must be called once it was answered.
+func Ending(w http.ResponseWriter, r *http.Request, script string) (ended http.ResponseWriter, end func()) {
+	r.Header.Del("Accept-Encoding")
+	a := &answer{ResponseWriter: w, request: r, script: script, asIs: true}
+	return a, a.close
 }
 
 // Unwrap lets http.ResponseController reach what is beneath.
@@ -68,7 +76,9 @@ func (a *answer) header(status int) {
 	if a.anonymous {
 		head.Del("Set-Cookie")
 	}
-	leadHeader(head, a.by.out)
+	if !a.asIs {
+		leadHeader(head, a.by.out)
+	}
 	kind := head.Get("Content-Type")
 	if !isText(kind) || status == http.StatusPartialContent || status == http.StatusNotModified || status == http.StatusNoContent {
 		return
