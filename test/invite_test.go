@@ -241,3 +241,38 @@ func TestInvitations(t *testing.T) {
 	_, err = tls.Dial("tcp", "127.0.0.1:"+port, &tls.Config{InsecureSkipVerify: true})
 	require.Error(t, err, "all ends with the service")
 }
+
+// Another CMS, another web server, and a network whose sub-sites have domains of their own are seen by guests as by everybody.
+func TestGuestsOfOtherSites(t *testing.T) {
+	t.Parallel()
+	s := start(t, newHome(t))
+	requirePassed(t, s.made(t, client.Request{Name: "seed-press", CMS: "spip", PHP: "8.4", Web: "apache"},
+		client.Request{Name: "moss-archive", CMS: "wordpress", Network: "domains", SubSites: []string{"north"}}))
+	defer s.retire(t, "seed-press", "moss-archive")
+	relayed(t, s)
+	press, moss := invited(t, s, "seed-press"), invited(t, s, "moss-archive", "-open")
+
+	ctx := chromium(t, 1280, 800, chromedp.Flag("ignore-certificate-errors", true))
+	do := steps(t, ctx)
+	keeper := s.secrets(t, "seed-press").Administrator
+	do("SPIP", chromedp.Navigate(press.Address), chromedp.WaitVisible(chromedp.CSS(`#password`)),
+		chromedp.SendKeys(chromedp.CSS(`#password`), press.Password+"\r"), chromedp.WaitVisible(chromedp.CSS(`body.page_sommaire, #page`)),
+		chromedp.Navigate(press.Address+"spip.php?page=login&url=ecrire%2F"), chromedp.WaitVisible(chromedp.CSS(`#var_login`)),
+		chromedp.SendKeys(chromedp.CSS(`#var_login`), keeper.Name), chromedp.SendKeys(chromedp.CSS(`input[type=password][name=password]`),
+			keeper.Password+"\r"), chromedp.WaitReady(chromedp.CSS(`#bando_navigation`)))
+	at, err := chromedp.Run(ctx, chromedp.Evaluate[string]("location.href"))
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(at, press.Address+"ecrire/"), at)
+
+	north := moss.Others["north.moss-archive.localhost"]
+	require.NotEmpty(t, north)
+	by := guest(t, moss)
+	for _, address := range []string{moss.Address, north} {
+		status, text, _ := getBy(t, by, address)
+		assert.Equal(t, 200, status)
+		assert.Contains(t, text, address+"wp-content/")
+		assert.NotContains(t, text, "moss-archive.localhost")
+	}
+	_, text, _ := getBy(t, by, north)
+	assert.Contains(t, text, "<title>North")
+}

@@ -5,6 +5,8 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"text/tabwriter"
 	"time"
 
@@ -66,6 +68,9 @@ func runInvite(ctx context.Context, c *call) error {
 
 func (c *call) tellInvitation(i client.Invitation, code bool) error {
 	fmt.Fprintf(c.out, "Address   %s\n", bold(c.out, i.Address))
+	for _, domain := range slices.Sorted(maps.Keys(i.Others)) {
+		fmt.Fprintf(c.out, "          %s for %s\n", i.Others[domain], domain)
+	}
 	if i.Password != "" {
 		fmt.Fprintf(c.out, "Password  %s\n", bold(c.out, i.Password))
 	}

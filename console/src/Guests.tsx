@@ -114,6 +114,13 @@ function Code({ id }: { id: string }) {
             <Mono className="break-all">{one.fingerprint}</Mono>
           </Fact>
         )}
+        {Object.entries(one?.others ?? {}).map(([domain, address]) => (
+          <Fact key={domain} name={domain}>
+            <a href={address} target="_blank" rel="noreferrer" className="break-all underline underline-offset-4">
+              <Mono>{address}</Mono>
+            </a>
+          </Fact>
+        ))}
         <Fact name="Made by">{one?.who ?? ""}</Fact>
       </dl>
     </div>

@@ -16,7 +16,10 @@ import (
 	"vessik/internal/core/rewrite"
 )
 
-const mostLed = 16 << 20 // bytes of a form or of JSON that are led in memory; what is longer goes as it is
+const (
+	mostLed     = 16 << 20  // bytes of a form or of JSON that are led in memory; what is longer goes as it is
+	mostSpooled = 512 << 20 // bytes of a form with files
+)
 
 // notForAll are headers by which a request says to be of another method, or of somebody.
 var notForAll = []string{"X-Http-Method-Override", "X-Http-Method", "X-Method-Override", "Authorization", "Proxy-Authorization", "Cookie"}
@@ -86,7 +89,7 @@ func (g *Guests) form(r *http.Request, by ways, boundary string) (body io.ReadCl
 		done()
 		return nil, func() {}, err
 	}
-	length, err := leadForm(file, r.Body, by.in, boundary)
+	length, err := leadForm(file, http.MaxBytesReader(nil, r.Body, mostSpooled), by.in, boundary)
 	if err == nil {
 		_, err = file.Seek(0, io.SeekStart)
 	}

@@ -5,11 +5,9 @@ package invite
 import (
 	"context"
 	"crypto/rand"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"net/http"
-	"os"
 	"path"
 	"slices"
 	"strings"
@@ -20,7 +18,6 @@ import (
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 	"vessik/internal/guest"
-	"vessik/internal/ownfile"
 	"vessik/internal/records"
 	"vessik/internal/running"
 	"vessik/internal/safefile"
@@ -34,6 +31,7 @@ type Feature struct {
 	// Pass hands a guest's request to a site.
 	Pass func(w http.ResponseWriter, r *http.Request, s site.Site)
 
+	asking sync.Mutex // of the files of who asked what
 	mu     sync.Mutex
 	relays map[string]*joined // by host
 	open   map[string]*opened // by id
@@ -49,13 +47,11 @@ type opened struct {
 	labels            []string  // that the relay lent
 	lan               *local    // nil by a relay
 	requests, refused int
-	file              *os.File // of who asked what
 }
 
 const (
-	usually   = 3 * time.Hour
-	mostOpen  = 100
-	mostAsked = 4 << 20 // bytes that are kept of who asked what, twice
+	usually  = 3 * time.Hour
+	mostOpen = 100
 )
 
 // New is the feature of a machine.
@@ -110,10 +106,6 @@ func (f *Feature) Invite(ctx context.Context, name string, asked wire.Invite, wh
 		err = f.lend(ctx, s, o, asked)
 	}
 	if err != nil {
-		return wire.Invitation{}, err
-	}
-	if o.file, err = f.asking(s.Name); err != nil {
-		f.giveBack(o)
 		return wire.Invitation{}, err
 	}
 	f.Guests.Invite(o.Invitation)
@@ -244,9 +236,6 @@ func (f *Feature) giveBack(o *opened) {
 	if o.lan != nil {
 		o.lan.close()
 	}
-	if o.file != nil {
-		o.file.Close()
-	}
 	if o.relay == nil {
 		return
 	}
@@ -324,6 +313,15 @@ func (f *Feature) shown(o *opened, whole bool) wire.Invitation {
 	if o.Only != "" {
 		w.Address = o.Bases[s.Domain] + o.Only
 	}
+	for domain, base := range o.Bases {
+		if domain == s.Domain {
+			continue
+		}
+		if w.Others == nil {
+			w.Others = map[string]string{}
+		}
+		w.Others[domain] = base + "/"
+	}
 	if o.relay != nil {
 		w.Relay, w.Reached = o.relay.Host, o.relay.line.Stands()
 	}
@@ -357,60 +355,4 @@ func (f *Feature) LookAfter() {
 		})
 	})
 	f.endWhere(func(*opened) bool { return true })
-}
-
-// asking is the file of who asked what of a site.
-func (f *Feature) asking(name string) (*os.File, error) {
-	file := f.askedFile(name)
-	if ownfile.Size(file) > mostAsked {
-		if err := ownfile.Rename(file, file+".1"); err != nil {
-			return nil, err
-		}
-	}
-	return ownfile.OpenFile(file, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-}
-
-func (f *Feature) askedFile(name string) string {
-	return f.Machine.Home.Path("logs", "guests-"+name+".jsonl")
-}
-
-// noted keeps who asked what.
-func (f *Feature) noted(i guest.Invitation, asked guest.Asked) {
-	line, err := json.Marshal(asked)
-	if err != nil {
-		return
-	}
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	o := f.open[i.ID]
-	if o == nil {
-		return
-	}
-	if o.requests++; asked.Refused != "" {
-		o.refused++
-	}
-	o.file.Write(append(line, '\n')) // a full disk takes no request down
-}
-
-// Asked are the last requests of guests of a site, the newest first.
-func (f *Feature) Asked(name string, most int) ([]wire.Guested, error) {
-	s, known := f.Machine.Registry.Site(site.ASCII(name))
-	if !known {
-		return nil, site.NoSite(name)
-	}
-	all := []wire.Guested{}
-	for _, file := range []string{f.askedFile(s.Name) + ".1", f.askedFile(s.Name)} {
-		text, err := ownfile.Read(file)
-		if err != nil {
-			continue
-		}
-		for line := range strings.Lines(string(text)) {
-			var one wire.Guested
-			if json.Unmarshal([]byte(line), &one) == nil {
-				all = append(all, one)
-			}
-		}
-	}
-	slices.Reverse(all)
-	return all[:min(len(all), most)], nil
 }

@@ -229,5 +229,6 @@ func (m *Machine) release(ctx context.Context, w *operation.Part) error {
 // Places are what is kept for a site below its name.
 func (m *Machine) Places(name string) []string {
 	return []string{m.Home.Path("restore", name), m.Home.Path("pictures", name), m.Home.Path("walks", name), m.Home.Path("run", "php", name),
-		m.Home.Path("tmp", name), m.Home.SiteLogs(name), m.Home.Path("mail", name), m.Home.Path("kept", name+".configuration")}
+		m.Home.Path("tmp", name), m.Home.SiteLogs(name), m.Home.Path("mail", name), m.Home.Path("guests", name),
+		m.Home.Path("kept", name+".configuration")}
 }

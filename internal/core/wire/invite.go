@@ -55,6 +55,8 @@ type Invitation struct {
 	Refused  int       `json:"refused" doc:"Requests that were not let through"`
 	Reached  bool      `json:"reached" doc:"Guests can open it now: the line to the relay stands"`
 	Password string    `json:"password,omitempty" doc:"Told when it is made, and where one invitation is asked for"`
+	// Others are the addresses of the site's other domains.
+	Others map[string]string `json:"others,omitempty" doc:"Those of the other domains, and of sub-sites with one, by the domain here"`
 	// Fingerprint is that of the certificate in the local network.
 	Fingerprint string `json:"fingerprint,omitempty" doc:"SHA-256 of the certificate, of one in the local network"`
 }
