@@ -78,7 +78,7 @@ define('{{$name}}', {{$value}});
         return;
     }
 {{- if or .First (not $.HelperLoad)}}
-    require_once $file;
+    include_once $file; // not fatal where it went away this moment
 {{- else}}
 {{$.HelperLoad}}
 {{- end}}
