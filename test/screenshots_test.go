@@ -8,6 +8,7 @@ import (
 	"html"
 	"image"
 	"image/png"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -120,10 +121,7 @@ func TestScreenshots(t *testing.T) {
 	_, _, code = s.cli("settings", "orchard-days", "-extension", "soap=off", "-rest", "30m")
 	require.Zero(t, code)
 	wide("settings", "/sites/orchard-days/settings", chromedp.WaitVisible(chromedp.CSS("input[name=memory_limit]")))
-	post(t, s.site(t, "orchard-days"), "", `@fsockopen('198.51.100.7', 587, $a, $b, 1); @fsockopen('198.51.100.30', 6379, $a, $b, 1);
-		@file_get_contents('https://api.fernhollow.example/v1/opening-hours'); @fsockopen('203.0.113.9', 443, $a, $b, 0.2);`)
-	wide("outgoing", "/sites/orchard-days/outgoing", chromedp.Click(`//button[text()="Load it"]`),
-		chromedp.WaitVisible(`//*[@aria-label="For one page"]`))
+	guests(t, s, wide)
 	database, err := s.Database(context.Background(), "orchard-days")
 	require.NoError(t, err)
 	options := slices.IndexFunc(database.Tables, func(t wire.DatabaseTable) bool { return strings.HasSuffix(t.Name, "_options") })
@@ -156,6 +154,10 @@ func TestScreenshots(t *testing.T) {
 	require.Zero(t, code, errs)
 	wide("parts", "/sites/orchard-days/parts", chromedp.WaitVisible(`//button[text()="switch off"]`))
 	if os.Getenv("VESSIK_MORE_SCREENSHOTS") != "" {
+		post(t, s.site(t, "orchard-days"), "", `@fsockopen('198.51.100.7', 587, $a, $b, 1); @fsockopen('198.51.100.30', 6379, $a, $b, 1);
+			@file_get_contents('https://api.fernhollow.example/v1/opening-hours'); @fsockopen('203.0.113.9', 443, $a, $b, 0.2);`)
+		wide("outgoing", "/sites/orchard-days/outgoing", chromedp.Click(`//button[text()="Load it"]`),
+			chromedp.WaitVisible(`//*[@aria-label="For one page"]`))
 		wide("restore", "/sites/orchard-days/restore", chromedp.WaitVisible(`//button[text()="go back"]`),
 			chromedp.Click(`//li[last()]//button[text()="Preview changes"]`), chromedp.WaitVisible(`//dt[contains(., "Tables")]`))
 		shoot("bring", chromedp.Navigate(console+"/"), chromedp.WaitReady(`input[name=bring]`),
@@ -236,4 +238,30 @@ func typed(arguments []string) string {
 		line += " " + argument
 	}
 	return line
+}
+
+// guests are invited to a site, look at it, and remark something.
+func guests(t *testing.T, s *service, wide func(name, path string, steps ...chromedp.Action[chromedp.Void])) {
+	t.Helper()
+	relayed(t, s)
+	i := invited(t, s, "orchard-days", "-label", "orchard-autumn", "-open", "-remarks", "-note", "the choir looks at it")
+	by := guest(t, i)
+	for _, path := range []string{"", "wp-admin/", "apple-tasting/"} {
+		getBy(t, by, i.Address+path)
+	}
+	text := `{"page":"/","text":"Could this say that the pears are ripe?","who":"Ines Halloway","excerpt":"Orchard Days","width":390,"height":844}`
+	request, err := http.NewRequest("POST", i.Address+"vessik-guest/remarks", strings.NewReader(text))
+	require.NoError(t, err)
+	request.Header.Set("Content-Type", "application/json")
+	request.Header.Set("Origin", origin(i.Address))
+	request.Header.Set("User-Agent", "Mozilla/5.0 (Android 16; Mobile)")
+	answer, err := by.Do(request)
+	require.NoError(t, err)
+	require.Equal(t, 200, answer.StatusCode, readAll(t, answer))
+	_, errs, code := s.cli("remarks", "orchard-days", "-answer", "1", "-text", "They are. It says so now.")
+	require.Zero(t, code, errs)
+	wide("guests", "/sites/orchard-days/guests", chromedp.Click(`//button[text()="password and code"]`),
+		chromedp.WaitVisible(chromedp.CSS(`img[alt="The address as a QR code"]`)),
+		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=Remarks]`)))
+	s.cli("invites", "-end", i.ID)
 }

@@ -163,7 +163,7 @@ function Head({
         <span className="text-soft">{summary(shown)}</span>
         <span className="text-soft">made {new Date(s.created_at).toLocaleString("sv").slice(0, 16)}</span>
       </p>
-      <p className="mt-1.5 flex flex-wrap items-baseline gap-x-5 gap-y-1">
+      <p className="mt-1.5 flex flex-wrap items-baseline gap-x-4 gap-y-1">
         <At site={s} />
         {running ? (
           <Word disabled={!!live} onClick={() => send("stop", [name])}>
