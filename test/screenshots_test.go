@@ -249,7 +249,8 @@ func guests(t *testing.T, s *service, wide func(name, path string, steps ...chro
 	for _, path := range []string{"", "wp-admin/", "apple-tasting/"} {
 		getBy(t, by, i.Address+path)
 	}
-	text := `{"page":"/","text":"Could this say that the pears are ripe?","who":"Ines Halloway","excerpt":"Orchard Days","width":390,"height":844}`
+	text := `{"page":"/","text":"Could this say that the pears are ripe?","who":"Ines Halloway","excerpt":"Orchard Days",` +
+		`"width":390,"height":844}`
 	request, err := http.NewRequest("POST", i.Address+"vessik-guest/remarks", strings.NewReader(text))
 	require.NoError(t, err)
 	request.Header.Set("Content-Type", "application/json")

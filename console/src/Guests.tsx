@@ -116,7 +116,12 @@ function Code({ id }: { id: string }) {
         )}
         {Object.entries(one?.others ?? {}).map(([domain, address]) => (
           <Fact key={domain} name={domain}>
-            <a href={address} target="_blank" rel="noreferrer" className="break-all underline underline-offset-4">
+            <a
+              href={address}
+              target="_blank"
+              rel="noreferrer"
+              className="break-all underline underline-offset-4"
+            >
               <Mono>{address}</Mono>
             </a>
           </Fact>
