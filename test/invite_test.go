@@ -162,6 +162,11 @@ func TestInvitations(t *testing.T) {
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "not reached")
 	r := relayed(t, s)
+	_, errs, code = s.cli("relays", "join", "guests.localhost:"+strings.Split(r.at, ":")[1], "-token", "guessed")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "does not know it")
+	out, _, _ := s.cli("relays")
+	assert.Contains(t, out, "stands", "what stood stays")
 	for flags, want := range map[string]string{"-password short": "6 characters", "-open -password long-enough": "without a password",
 		"-only shop": "begin with a slash", "-label A!": "small letters", "-relay other.example": "no account", "-lan nosuch0": "no address",
 		"-for 1s": "1m"} {
@@ -194,7 +199,7 @@ func TestInvitations(t *testing.T) {
 		status, _, _ := getBy(t, by, origin(only.Address)+address)
 		assert.Equal(t, want, status, address)
 	}
-	out, _, _ := s.cli("invites")
+	out, _, _ = s.cli("invites")
 	assert.Contains(t, out, "see /sample-page/")
 	out, _, _ = s.cli("invites", "orchard-days", "-asked")
 	assert.Contains(t, out, "one part of the site only")

@@ -82,41 +82,29 @@ func (f *Feature) Join(ctx context.Context, asked wire.JoinRelay) (wire.Relay, e
 	if r.Certificate, err = certificateOf(ctx, address, strings.ToLower(strings.ReplaceAll(asked.Fingerprint, ":", ""))); err != nil {
 		return wire.Relay{}, problem("url", err.Error(), "see whether a relay runs there, and ask whoever runs it for its fingerprint")
 	}
-	f.leave(r.Host)
-	j := f.connect(r)
-	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
-	defer cancel()
-	if err := j.settled(ctx, f); err != nil {
-		f.leave(r.Host)
-		return wire.Relay{}, problem("token", "the relay was not joined: "+err.Error(), "")
+	if err := f.line(r).Try(ctx); errors.Is(err, relay.ErrRefused) { // before anything is given up that stands
+		return wire.Relay{}, problem("token", "the relay does not know it", "get another one from whoever runs it: vessik relay token add NAME")
+	} else if err != nil {
+		return wire.Relay{}, problem("url", err.Error(), "see whether a relay runs there")
 	}
 	if err := f.Records.SaveRelay(ctx, r); err != nil {
-		f.leave(r.Host)
 		return wire.Relay{}, err
 	}
+	f.leave(r.Host)
+	j := f.connect(r)
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	j.stood(ctx)
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	return j.shown(), nil
 }
 
-// settled waits until a line stands, or is refused.
-func (j *joined) settled(ctx context.Context, f *Feature) error {
-	for {
-		f.mu.Lock()
-		why := j.why
-		f.mu.Unlock()
-		if j.line.Stands() {
-			return nil
-		}
-		if errors.Is(why, relay.ErrRefused) {
-			return why
-		}
+// stood waits for a line that was tried to stand.
+func (j *joined) stood(ctx context.Context) {
+	for !j.line.Stands() && ctx.Err() == nil {
 		select {
 		case <-ctx.Done():
-			if why == nil {
-				why = errors.New("it does not answer")
-			}
-			return why
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
@@ -144,15 +132,20 @@ func (f *Feature) leave(host string) bool {
 	return true
 }
 
-// connect has a line be kept up to a relay.
-func (f *Feature) connect(r records.Relay) *joined {
+// line is one to a relay, which does not stand yet.
+func (f *Feature) line(r records.Relay) *relay.Line {
 	var roots *x509.CertPool
 	if r.Certificate != "" {
 		roots = x509.NewCertPool()
 		roots.AppendCertsFromPEM([]byte(r.Certificate))
 	}
+	return relay.NewLine(r.URL, r.Token, roots, f.Guests)
+}
+
+// connect has a line be kept up to a relay.
+func (f *Feature) connect(r records.Relay) *joined {
 	ctx, end := context.WithCancel(f.Machine.Work.Context())
-	j := &joined{Relay: r, end: end, line: relay.NewLine(r.URL, r.Token, roots, f.Guests)}
+	j := &joined{Relay: r, end: end, line: f.line(r)}
 	j.line.Told = func(err error) {
 		f.mu.Lock()
 		defer f.mu.Unlock()

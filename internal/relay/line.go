@@ -97,6 +97,15 @@ func (l *Line) dial(ctx context.Context) (*yamux.Session, error) {
 	return yamux.Client(overSocket(context.WithoutCancel(ctx), socket), settings())
 }
 
+// Try tells whether the relay lets this service in.
+func (l *Line) Try(ctx context.Context) error {
+	session, err := l.dial(ctx)
+	if err == nil {
+		session.Close()
+	}
+	return err
+}
+
 // dialLocal finds names below localhost, which not every resolver knows (RFC 6761, section 6.3).
 func dialLocal(ctx context.Context, network, address string) (net.Conn, error) {
 	if host, port, err := net.SplitHostPort(address); err == nil && strings.HasSuffix(host, ".localhost") {
