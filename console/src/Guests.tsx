@@ -114,7 +114,7 @@ function Code({ id }: { id: string }) {
             <Mono className="break-all">{one.fingerprint}</Mono>
           </Fact>
         )}
-        {Object.entries(one?.others ?? {}).map(([domain, address]) => (
+        {Object.entries<string>(one?.others ?? {}).map(([domain, address]) => (
           <Fact key={domain} name={domain}>
             <a
               href={address}
