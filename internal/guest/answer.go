@@ -91,7 +91,7 @@ func (a *answer) header(status int) {
 		head.Del("Content-Length")
 		return
 	}
-	a.page = a.script != "" && status == http.StatusOK && strings.HasPrefix(kind, "text/html")
+	a.page = a.script != "" && status == http.StatusOK && strings.HasPrefix(kind, "text/html") && isDocument(a.request)
 	if a.page {
 		a.script = admit(head, a.script)
 	}
@@ -103,6 +103,17 @@ func (a *answer) header(status int) {
 		head.Del("Content-Encoding")
 		a.unpack(unpack)
 	}
+}
+
+// isDocument tells whether a page is asked for to be shown, and not by a script, which may take what it gets for something else.
+func isDocument(r *http.Request) bool {
+	switch r.Header.Get("Sec-Fetch-Dest") {
+	case "document", "iframe":
+		return true
+	case "":
+		return strings.Contains(r.Header.Get("Accept"), "text/html") && r.Header.Get("X-Requested-With") == ""
+	}
+	return false
 }
 
 // leadHeader leads all fields of an answer's header. Cookies are for the host that set them alone: other guests have the hosts beside it.

@@ -178,7 +178,10 @@ func TestAScriptIsPutAtThePagesEnd(t *testing.T) {
 			}
 			w.Write(nil)
 		}
-		assert.Equal(t, want, ask(g, "GET", there+"/", nil).Body.String())
+		assert.Equal(t, want, ask(g, "GET", there+"/", nil, "Sec-Fetch-Dest", "document").Body.String())
+		for _, asked := range [][]string{{}, {"Sec-Fetch-Dest", "empty"}, {"Accept", "text/html", "X-Requested-With", "XMLHttpRequest"}} {
+			assert.Equal(t, text, ask(g, "POST", there+"/wp-admin/admin-ajax.php", nil, asked...).Body.String(), "a script's answer stays as it is")
+		}
 	}
 }
 

@@ -123,7 +123,7 @@ func (r *Relay) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 	case over == nil:
 		waits(w, request)
 	default:
-		r.through(w, request, over)
+		r.through(w, request, label, over)
 	}
 }
 
@@ -195,7 +195,7 @@ func (r *Relay) forget() {
 }
 
 // through hands a request on over a line.
-func (r *Relay) through(w http.ResponseWriter, request *http.Request, over *standing) {
+func (r *Relay) through(w http.ResponseWriter, request *http.Request, label string, over *standing) {
 	of := r.usage(over.account)
 	wait := time.NewTimer(slotWaits)
 	defer wait.Stop()
@@ -218,7 +218,36 @@ func (r *Relay) through(w http.ResponseWriter, request *http.Request, over *stan
 	r.guests.Add(1)
 	defer r.guests.Add(-1)
 	http.NewResponseController(w).EnableFullDuplex()
-	over.proxy.ServeHTTP(w, request)
+	r.insist(w, request, label, over)
+}
+
+// brokenKey is that of a request's mark which says that its line broke before anything was answered.
+type brokenKey struct{}
+
+// insist asks again by the next line what can be asked twice and was not answered since the line broke.
+func (r *Relay) insist(w http.ResponseWriter, request *http.Request, label string, over *standing) {
+	twice := (request.Method == http.MethodGet || request.Method == http.MethodHead) && request.ContentLength == 0
+	for end := time.Now().Add(r.Waits); ; {
+		broke := false
+		over.proxy.ServeHTTP(w, request.WithContext(context.WithValue(request.Context(), brokenKey{}, &broke)))
+		if !broke || request.Context().Err() != nil {
+			return
+		}
+		if !twice || time.Now().After(end) {
+			waits(w, request)
+			return
+		}
+		select { // until it is noticed on this side, too
+		case <-over.session.CloseChan():
+		case <-time.After(100 * time.Millisecond):
+		}
+		next, known := r.lineOf(request.Context(), label)
+		if !known || next == nil {
+			waits(w, request)
+			return
+		}
+		over = next
+	}
 }
 
 func (r *Relay) usage(account string) *usage {
@@ -386,10 +415,8 @@ func (r *Relay) proxy(account string, session *yamux.Session) *httputil.ReverseP
 				return &counted{stream, func(n int) { r.spent(of, int64(n)) }}, nil
 			}},
 		FlushInterval: -1,
-		ErrorHandler: func(w http.ResponseWriter, request *http.Request, _ error) {
-			if request.Context().Err() == nil {
-				waits(w, request)
-			}
+		ErrorHandler: func(_ http.ResponseWriter, request *http.Request, _ error) {
+			*request.Context().Value(brokenKey{}).(*bool) = true
 		},
 		ErrorLog: log.New(io.Discard, "", 0),
 	}
