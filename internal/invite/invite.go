@@ -31,10 +31,11 @@ type Feature struct {
 	// Pass hands a guest's request to a site.
 	Pass func(w http.ResponseWriter, r *http.Request, s site.Site)
 
-	asking sync.Mutex // of the files of who asked what
-	mu     sync.Mutex
-	relays map[string]*joined // by host
-	open   map[string]*opened // by id
+	inviting sync.Mutex // held while an address is lent: no label is lent twice
+	asking   sync.Mutex // of the files of who asked what
+	mu       sync.Mutex
+	relays   map[string]*joined // by host
+	open     map[string]*opened // by id
 }
 
 // opened is an invitation that stands.
@@ -95,6 +96,8 @@ func (f *Feature) Invite(ctx context.Context, name string, asked wire.Invite, wh
 	if !known {
 		return wire.Invitation{}, site.NoSite(name)
 	}
+	f.inviting.Lock()
+	defer f.inviting.Unlock()
 	o, err := f.judge(s, asked)
 	if err != nil {
 		return wire.Invitation{}, err

@@ -23,6 +23,7 @@ import (
 const (
 	firstPause = 200 * time.Millisecond
 	lastPause  = 30 * time.Second
+	byeTime    = 500 * time.Millisecond // to say that the service ends
 )
 
 // Line is a service's end. Run keeps it up; what was lent is asked for again on each new one.
@@ -122,13 +123,17 @@ func (l *Line) once(ctx context.Context) error {
 		return err
 	}
 	defer session.Close()
-	stop := context.AfterFunc(ctx, func() { session.Close() })
-	defer stop()
 	first, err := session.Open()
 	if err != nil {
 		return err
 	}
 	t := talkOn(first)
+	stop := context.AfterFunc(ctx, func() {
+		first.SetWriteDeadline(time.Now().Add(byeTime))
+		t.say(said{Bye: true})
+		session.Close()
+	})
+	defer stop()
 	server := &http.Server{Handler: asGuest(l.Handler), ReadHeaderTimeout: 30 * time.Second, ErrorLog: log.New(io.Discard, "", 0)}
 	defer server.Close()
 	var serving sync.WaitGroup

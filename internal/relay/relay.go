@@ -341,6 +341,9 @@ func (r *Relay) serve(over *standing, t *talk) {
 			}
 		case asked.End:
 			r.end(over, asked.Label)
+		case asked.Bye:
+			r.endAll(over)
+			return
 		}
 		if t.say(answer) != nil {
 			return
@@ -394,6 +397,13 @@ func (r *Relay) end(over *standing, label string) {
 	if a := r.lent[label]; a != nil && a.account == over.account {
 		delete(r.lent, label)
 	}
+}
+
+// endAll takes back all that was lent over a line.
+func (r *Relay) endAll(over *standing) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	maps.DeleteFunc(r.lent, func(_ string, a *address) bool { return a.over == over })
 }
 
 // proxy hands requests on over a session, and says who asks.

@@ -212,6 +212,24 @@ func TestABrokenLineIsMended(t *testing.T) {
 	assert.Equal(t, 404, status, "nothing is kept for ever")
 }
 
+// What a service that ends was lent ends with it: nobody waits for a line that nobody mends.
+func TestAServiceThatEndsGivesAllBack(t *testing.T) {
+	d := rent(t)
+	d.Domain = "example.com"
+	l := NewLine("https://example.com", d.token, d.roots, http.HandlerFunc(tells))
+	l.dialer = func(ctx context.Context, network, _ string) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, network, d.at)
+	}
+	ctx, end := context.WithCancel(t.Context())
+	var running sync.WaitGroup
+	running.Go(func() { l.Run(ctx) })
+	_, base, err := l.Lend(t.Context(), "orchard-days")
+	require.NoError(t, err)
+	end()
+	running.Wait()
+	require.Eventually(t, func() bool { status, _ := d.get(t, base); return status == 404 }, 5*time.Second, 10*time.Millisecond)
+}
+
 func TestALineThatBreaksInAnAnswerEndsIt(t *testing.T) {
 	d := rent(t)
 	began := make(chan bool, 1)

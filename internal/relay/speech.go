@@ -23,6 +23,7 @@ type said struct {
 	ID    int    `json:"id"`
 	Lend  bool   `json:"lend,omitempty"`  // an address is asked for
 	End   bool   `json:"end,omitempty"`   // one is given back
+	Bye   bool   `json:"bye,omitempty"`   // all are: the service ends
 	Label string `json:"label,omitempty"` // first label of the address's host; chosen by the relay where it is empty
 	Base  string `json:"base,omitempty"`  // the address that was lent
 	Error string `json:"error,omitempty"`
