@@ -43,7 +43,7 @@ var relaysCommand = command{name: "relays", names: "[join|leave] [ADDRESS]", abo
 
 func runRelay(ctx context.Context, c *call) error {
 	domain := c.flags.String("domain", "guests.localhost", "domain below which addresses are lent")
-	listen := c.flags.String("listen", ":8443", "where it answers; [host]:port")
+	listen := c.flags.String("listen", "127.0.0.1:8443", "where it answers; :443 for whoever reaches this machine")
 	public := c.flags.Int("public-port", 0, "the port in addresses, if another one leads here (default: that of -listen)")
 	certificate := c.flags.String("certificate", "", "file with the certificate for *.DOMAIN and DOMAIN, PEM; read again when it changes")
 	key := c.flags.String("key", "", "file with its key, PEM")
