@@ -106,7 +106,7 @@ func (m *Machine) ownDefiners(ctx context.Context, d *engine.DatabaseServer) err
 }
 
 // databasePorts is where database servers get their ports from.
-var databasePorts = [2]int{22000, 22999}
+var databasePorts = [2]int{22000, 24999}
 
 // chooseDatabasePort takes a port for an engine for all the home's life: it stands in every site's configuration. Homes begin to look at
 // different places, so that none takes a port of another that does not run at the moment.
