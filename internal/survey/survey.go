@@ -118,7 +118,7 @@ func (s *survey) ports(home home.Home, settings home.Settings) {
 		what     string
 		from, to int
 		least    int
-	}{{"console and commands", 20070, 20079, 1}, {"sites", sites[0], sites[1], 10}, {"database servers", 22000, 22999, 3}} {
+	}{{"console and commands", 20070, 20079, 1}, {"sites", sites[0], sites[1], 10}, {"database servers", 22000, 24999, 3}} {
 		taken, holders := 0, []string{}
 		for port := r.from; port <= r.to; port++ {
 			holder, listens := s.listeners[port]
