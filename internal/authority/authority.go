@@ -209,43 +209,41 @@ func (a *Authority) Certificate(names []string) (*tls.Certificate, error) {
 	if len(names) == 0 || !a.all && !covers(root.PermittedDNSDomains, names) {
 		return nil, fmt.Errorf("the authority of this home does not sign for %q", id)
 	}
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return nil, err
-	}
-	template := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: names[0][:min(len(names[0]), 64)]},
-		DNSNames: names, NotBefore: a.now().Add(-backdate), NotAfter: a.now().Add(leafLife), KeyUsage: x509.KeyUsageDigitalSignature,
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true}
-	raw, err := x509.CreateCertificate(rand.Reader, template, root, &key.PublicKey, a.key)
-	if err != nil {
-		return nil, err
-	}
-	leaf, err := x509.ParseCertificate(raw)
+	made, err := leaf(&x509.Certificate{Subject: pkix.Name{CommonName: names[0][:min(len(names[0]), 64)]}, DNSNames: names,
+		NotBefore: a.now().Add(-backdate), NotAfter: a.now().Add(leafLife)}, root, a.key)
 	if err != nil {
 		return nil, err
 	}
 	if len(a.made) >= kept {
 		clear(a.made)
 	}
-	a.made[id] = &tls.Certificate{Certificate: [][]byte{raw}, PrivateKey: key, Leaf: leaf}
-	return a.made[id], nil
+	a.made[id] = made
+	return made, nil
 }
 
-// ForAddress is a certificate for an address of a network until a moment, which nobody vouches for.
-func ForAddress(address net.IP, until time.Time) (*tls.Certificate, error) {
+// leaf is a server's certificate with a key of its own, which an authority signs; by itself where no authority is named.
+func leaf(template, by *x509.Certificate, signer *ecdsa.PrivateKey) (*tls.Certificate, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
 	}
-	template := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: address.String(), Organization: []string{"Vessik"}},
-		IPAddresses: []net.IP{address}, NotBefore: time.Now().Add(-backdate), NotAfter: until, KeyUsage: x509.KeyUsageDigitalSignature,
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true}
-	raw, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
+	template.SerialNumber, template.KeyUsage, template.BasicConstraintsValid = serial(), x509.KeyUsageDigitalSignature, true
+	template.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}
+	if by == nil {
+		by, signer = template, key
+	}
+	raw, err := x509.CreateCertificate(rand.Reader, template, by, &key.PublicKey, signer)
 	if err != nil {
 		return nil, err
 	}
-	leaf, err := x509.ParseCertificate(raw)
-	return &tls.Certificate{Certificate: [][]byte{raw}, PrivateKey: key, Leaf: leaf}, err
+	made, err := x509.ParseCertificate(raw)
+	return &tls.Certificate{Certificate: [][]byte{raw}, PrivateKey: key, Leaf: made}, err
+}
+
+// ForAddress is a certificate for an address of a network until a moment, which nobody vouches for.
+func ForAddress(address net.IP, until time.Time) (*tls.Certificate, error) {
+	return leaf(&x509.Certificate{Subject: pkix.Name{CommonName: address.String(), Organization: []string{"Vessik"}},
+		IPAddresses: []net.IP{address}, NotBefore: time.Now().Add(-backdate), NotAfter: until}, nil, nil)
 }
 
 // PEM writes a certificate as text (RFC 7468).
@@ -257,6 +255,19 @@ func PEM(certificate *x509.Certificate) []byte {
 func Fingerprint(certificate *x509.Certificate) string {
 	sum := sha256.Sum256(certificate.Raw)
 	return hex.EncodeToString(sum[:])
+}
+
+// PrintOf is that of one that is written as text; empty where it is none.
+func PrintOf(text string) string {
+	block, _ := pem.Decode([]byte(text))
+	if block == nil {
+		return ""
+	}
+	certificate, err := x509.ParseCertificate(block.Bytes)
+	if err != nil {
+		return ""
+	}
+	return Fingerprint(certificate)
 }
 
 // Bundle writes what sites trust: all that the machine does, and authorities.

@@ -3,14 +3,11 @@
 package gateway
 
 import (
-	"bytes"
 	"context"
 	"crypto/tls"
-	_ "embed"
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"html/template"
 	"io"
 	"log"
 	"net"
@@ -27,6 +24,7 @@ import (
 	"time"
 
 	"vessik/internal/core/site"
+	"vessik/internal/page"
 )
 
 // Sites is what the gateway needs to know.
@@ -239,36 +237,31 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		if g.carryOver(w, r, s) {
 			return
 		}
-		if forPHP(r.URL.Path) { // it starts at the same time as the web server that will ask it
-			g.Sites.Wake(s)
-		} else if r.Method == http.MethodGet || r.Method == http.MethodHead {
-			g.Sites.Missing(r.Context(), s, r.URL.Path)
-		}
-		http.NewResponseController(w).EnableFullDuplex() // a site may answer before it has read everything
 		w, end := g.framed(w, r)
 		defer end()
-		defer r.Body.Close() // here: net/http would read what is left too late, and lose the visitor's connection
-		g.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), siteKey{}, s)))
+		g.Pass(w, r, s)
 	case s.State == site.Failed:
-		write(w, http.StatusBadGateway, page{Title: s.Title + " has failed", Words: "The site cannot answer:", Reason: s.Reason,
+		write(w, http.StatusBadGateway, page.Page{Title: s.Title + " has failed", Words: "The site cannot answer:", Reason: s.Reason,
 			Remedy: "Mend what it says, then start it again:", Command: "vessik start " + s.Name})
 	case s.State == site.Stopped || s.State == site.Stopping:
-		write(w, http.StatusServiceUnavailable, page{Title: s.Title + " is stopped", Words: "Nothing of it runs at this moment.",
+		write(w, http.StatusServiceUnavailable, page.Page{Title: s.Title + " is stopped", Words: "Nothing of it runs at this moment.",
 			Remedy: "Start it in the console, or with:", Command: "vessik start " + s.Name})
 	default:
 		w.Header().Set("Retry-After", "5")
-		write(w, http.StatusServiceUnavailable, page{Title: s.Title + " is " + string(s.State),
+		write(w, http.StatusServiceUnavailable, page.Page{Title: s.Title + " is " + string(s.State),
 			Words: "It does not answer yet. See what is being done with it:", Command: "vessik operations"})
 	}
 }
 
-// Pass hands a request that somebody else answers for to a site, which sees the address that it has here and who asks.
+// Pass hands a request to a site that runs, which sees the address that it has here and who asks.
 func (g *Gateway) Pass(w http.ResponseWriter, r *http.Request, s site.Site) {
-	if forPHP(r.URL.Path) {
+	if forPHP(r.URL.Path) { // it starts at the same time as the web server that will ask it
 		g.Sites.Wake(s)
-	} else {
+	} else if r.Method == http.MethodGet || r.Method == http.MethodHead {
 		g.Sites.Missing(r.Context(), s, r.URL.Path)
 	}
+	http.NewResponseController(w).EnableFullDuplex() // a site may answer before it has read everything
+	defer r.Body.Close()                             // here: net/http would read what is left too late, and lose the visitor's connection
 	g.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), siteKey{}, s)))
 }
 
@@ -315,7 +308,7 @@ func (g *Gateway) signIn(w http.ResponseWriter, r *http.Request, s site.Site) {
 		user, secret, good = g.Sites.TakeTicket(s, strings.TrimPrefix(r.URL.Path, site.TicketPath))
 	}
 	if !good {
-		write(w, http.StatusForbidden, page{Title: "This ticket is not good",
+		write(w, http.StatusForbidden, page.Page{Title: "This ticket is not good",
 			Words: "A ticket signs in once, within a minute, to the site that it was drawn for.", Remedy: "Draw another one:",
 			Command: "vessik ticket " + s.Name + " -open"})
 		return
@@ -357,7 +350,7 @@ func hostOf(host string) string {
 }
 
 func (g *Gateway) unknown(w http.ResponseWriter, host string) {
-	p := page{Title: "No site is called " + host, Words: "Which sites there are is told to those who run them:", Command: "vessik sites"}
+	p := page.Page{Title: "No site is called " + host, Words: "Which sites there are is told to those who run them:", Command: "vessik sites"}
 	if name, local := strings.CutSuffix(host, ".localhost"); local && net.ParseIP(host) == nil {
 		p.Remedy, p.Command = "Make one of that name with vessik new "+name+", or see those that there are:", "vessik sites"
 		p.Words = ""
@@ -370,31 +363,16 @@ func (g *Gateway) siteFault(w http.ResponseWriter, r *http.Request, err error) {
 		return // the visitor went away
 	}
 	s, _ := g.Sites.ByDomain(hostOf(r.Host))
-	write(w, http.StatusBadGateway, page{Title: s.Title + " does not answer", Words: "Its web server gave no answer:", Reason: err.Error(),
+	write(w, http.StatusBadGateway, page.Page{Title: s.Title + " does not answer", Words: "Its web server gave no answer:",
+		Reason: err.Error(),
 		Remedy: "See why with:", Command: "vessik verify " + s.Name})
 	http.NewResponseController(w).Flush() // whoever still sends a request may wait for the answer to its first half
 }
 
-//go:embed page.html
-var pageText string
-
-var pageTemplate = template.Must(template.New("page").Parse(pageText))
-
-type page struct {
-	Title, Words, Reason, Remedy, Command string
-}
-
-func write(w http.ResponseWriter, status int, p page) {
-	var text bytes.Buffer
-	if err := pageTemplate.Execute(&text, p); err != nil {
-		http.Error(w, p.Title, status)
-		return
-	}
-	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	w.Header().Set("Cache-Control", "no-store")
-	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
-	w.WriteHeader(status)
-	w.Write(text.Bytes())
+// write answers with a page of the gateway's own.
+func write(w http.ResponseWriter, status int, p page.Page) {
+	p.Foot = "The Vessik gateway on this machine"
+	page.Write(w, status, p)
 }
 
 type buffers struct{ pool sync.Pool }

@@ -126,22 +126,32 @@ func leadHeader(head http.Header, by []*rewrite.Rewriter) {
 			values[i] = leadHosts(by, values[i])
 		}
 	}
-	set := (&http.Response{Header: http.Header{"Set-Cookie": head.Values("Set-Cookie")}}).Cookies()
-	head.Del("Set-Cookie")
+	leadCookies(head, by)
 	head.Del("Strict-Transport-Security")
 	head.Del("Alt-Svc")
 	head.Del("Clear-Site-Data") // it would end the guest's own session
-	for _, cookie := range set {
-		if cookie.Name == cookieName {
-			continue
-		}
-		cookie.Domain, cookie.Secure, cookie.Value = "", true, lead(by, cookie.Value)
-		if line := cookie.String(); line != "" {
-			head.Add("Set-Cookie", line)
-		}
-	}
 	if robots := head.Values("X-Robots-Tag"); len(robots) != 1 {
 		head.Set("X-Robots-Tag", "noindex, nofollow, noarchive")
+	}
+}
+
+// leadCookies has cookies be for the host that is asked alone, and go by TLS only; all else of them stays as it was written.
+func leadCookies(head http.Header, by []*rewrite.Rewriter) {
+	set := head.Values("Set-Cookie")
+	head.Del("Set-Cookie")
+	for _, line := range set {
+		parts := strings.Split(line, ";")
+		if name, _, _ := strings.Cut(strings.TrimSpace(parts[0]), "="); name == cookieName {
+			continue
+		}
+		kept := []string{lead(by, strings.TrimSpace(parts[0]))}
+		for _, each := range parts[1:] {
+			name, _, _ := strings.Cut(strings.TrimSpace(each), "=")
+			if !strings.EqualFold(name, "Domain") && !strings.EqualFold(name, "Secure") && name != "" {
+				kept = append(kept, strings.TrimSpace(each))
+			}
+		}
+		head.Add("Set-Cookie", strings.Join(append(kept, "Secure"), "; "))
 	}
 }
 

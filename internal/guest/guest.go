@@ -2,11 +2,9 @@ package guest
 
 import (
 	"bufio"
-	"bytes"
+	"context"
 	"crypto/tls"
-	_ "embed"
 	"fmt"
-	"html/template"
 	"log/slog"
 	"maps"
 	"net"
@@ -16,9 +14,12 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
+	"vessik/internal/page"
 )
 
 // Path begins the addresses that Vessik itself answers at a guest address.
@@ -39,27 +40,19 @@ type Host interface {
 	Spool() string
 }
 
-// Asked is one request of a guest.
-type Asked struct {
-	At      time.Time `json:"at"`
-	Guest   string    `json:"guest" doc:"The address that asked"`
-	Method  string    `json:"method"`
-	Address string    `json:"address" doc:"Path and query"`
-	Status  int       `json:"status"`
-	Refused string    `json:"refused,omitempty" doc:"Why it was not let through"`
-}
-
 // Guests answers those who were invited.
 type Guests struct {
 	Host Host
 	Log  *slog.Logger
 	// Note is told of each request.
-	Note func(i Invitation, asked Asked)
+	Note func(i Invitation, asked wire.Guested)
 	// Extra answers what Vessik itself has at a guest address besides the door; false where it has nothing there.
 	Extra func(w http.ResponseWriter, r *http.Request, i Invitation) bool
 	// Script is put at the end of pages of an invitation; nothing where it is empty.
 	Script func(i Invitation) string
 	Now    func() time.Time
+
+	spooled atomic.Int64 // bytes of requests that are being led
 
 	mu   sync.RWMutex
 	open map[string]*lent // by each host that it lends
@@ -68,23 +61,24 @@ type Guests struct {
 // lent is an invitation that stands, with its door.
 type lent struct {
 	Invitation
-	door *door
-	site site.Site
-	ways ways
+	door  *door
+	ended chan struct{} // closed when it ends: what is being answered ends then, too
 
 	mu     sync.Mutex
+	https  bool            // of the site, when the ways were found
+	ways   ways            // none yet
 	guests map[string]bool // addresses that were let in
 }
 
 // New is one that nobody is invited by.
 func New(host Host, log *slog.Logger) *Guests {
-	return &Guests{Host: host, Log: log, Note: func(Invitation, Asked) {}, Now: time.Now, open: map[string]*lent{},
+	return &Guests{Host: host, Log: log, Note: func(Invitation, wire.Guested) {}, Now: time.Now, open: map[string]*lent{},
 		Extra: func(http.ResponseWriter, *http.Request, Invitation) bool { return false }, Script: func(Invitation) string { return "" }}
 }
 
 // Invite has an invitation be answered for.
 func (g *Guests) Invite(i Invitation) {
-	l := &lent{Invitation: i, door: newDoor(g.Now), guests: map[string]bool{}}
+	l := &lent{Invitation: i, door: newDoor(g.Now), ended: make(chan struct{}), guests: map[string]bool{}}
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	for _, base := range i.Bases {
@@ -96,7 +90,17 @@ func (g *Guests) Invite(i Invitation) {
 func (g *Guests) End(i Invitation) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	maps.DeleteFunc(g.open, func(_ string, l *lent) bool { return l.ID == i.ID })
+	for host, l := range g.open {
+		if l.ID != i.ID {
+			continue
+		}
+		delete(g.open, host)
+		select {
+		case <-l.ended: // by another of its hosts
+		default:
+			close(l.ended)
+		}
+	}
 }
 
 // Count is how many guests an invitation let in.
@@ -122,14 +126,18 @@ func (g *Guests) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	l := g.open[host]
 	g.mu.RUnlock()
 	if l == nil || !g.Now().Before(l.Until) {
-		write(w, http.StatusNotFound, page{Title: "This address leads nowhere now", Words: "It was lent for a time that is over, or never was. " +
+		write(w, http.StatusNotFound, page.Page{Title: "This address leads nowhere now", Words: "It was lent for a time that is over, or " +
+			"never was. " +
 			"Ask whoever sent it to you for another one."})
 		return
 	}
-	told := &telling{ResponseWriter: w}
-	refused := g.answer(told, r, l, host)
-	g.Note(l.Invitation, Asked{At: g.Now().UTC(), Guest: who(r), Method: r.Method, Address: short(r.URL.RequestURI(), 1000),
-		Status: told.status, Refused: refused})
+	told, refused := &telling{ResponseWriter: w}, ""
+	asked := wire.Guested{At: g.Now().UTC(), Guest: who(r), Method: r.Method, Address: short(r.URL.RequestURI(), 1000)}
+	defer func() { // also of an answer that breaks off
+		asked.Status, asked.Refused = told.status, refused
+		g.Note(l.Invitation, asked)
+	}()
+	refused = g.answer(told, r, l, host)
 }
 
 // answer answers one for an invitation; refused is why it was not let through.
@@ -154,12 +162,13 @@ func (g *Guests) answer(w http.ResponseWriter, r *http.Request, l *lent, host st
 	s, known := g.Host.Site(l.Site)
 	if !known || s.State != site.Running {
 		w.Header().Set("Retry-After", "10")
-		write(w, http.StatusServiceUnavailable, page{Title: "Not at this moment", Words: "The site that you were invited to does not run now. " +
+		write(w, http.StatusServiceUnavailable, page.Page{Title: "Not at this moment", Words: "The site that you were invited to does not " +
+			"run now. " +
 			"This page looks again by itself.", Again: 10})
 		return "not running"
 	}
 	if why := l.Allows(r, func(address string) bool { return g.Host.IsFile(s, address) }); why != "" {
-		write(w, http.StatusForbidden, page{Title: "Not by this invitation", Words: why})
+		write(w, http.StatusForbidden, page.Page{Title: "Not by this invitation", Words: why})
 		return why
 	}
 	g.pass(w, r, l, s, host)
@@ -201,7 +210,7 @@ func (g *Guests) letIn(w http.ResponseWriter, r *http.Request, l *lent) (in bool
 	if cookie, err := r.Cookie(cookieName); err == nil && l.door.knows(cookie.Value) {
 		return true, ""
 	}
-	p := page{Title: "A site to look at", Words: "Say the password that came with the address.", Asks: true, To: r.URL.RequestURI()}
+	p := page.Page{Title: "A site to look at", Words: "Say the password that came with the address.", Door: Path, To: r.URL.RequestURI()}
 	if r.Method != http.MethodPost || r.URL.Path != Path {
 		if r.Method != http.MethodGet && r.Method != http.MethodHead {
 			p.To = "/"
@@ -261,23 +270,32 @@ func (g *Guests) pass(w http.ResponseWriter, r *http.Request, l *lent, s site.Si
 	}
 	body, done, err := g.body(led, by)
 	if err != nil {
-		write(w, http.StatusRequestEntityTooLarge, page{Title: "That was too much", Words: "What was sent could not be taken: " + err.Error()})
+		write(w, http.StatusRequestEntityTooLarge, page.Page{Title: "That was too much", Words: "What was sent could not be taken: " +
+			err.Error()})
 		return
 	}
 	defer done()
 	led.Body = body
+	ctx, cancel := context.WithCancel(led.Context())
+	defer cancel()
+	go func() {
+		select {
+		case <-l.ended:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
 	answer := &answer{ResponseWriter: w, by: by, request: led, anonymous: l.anonymous(), script: g.Script(l.Invitation)}
 	defer answer.close()
-	http.NewResponseController(w).EnableFullDuplex()
-	g.Host.Pass(answer, led, s)
+	g.Host.Pass(answer, led.WithContext(ctx), s)
 }
 
 // leads are the ways of an invitation, as its site is addressed now.
 func (l *lent) leads(s site.Site, at site.Gateway) ways {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.ways.out == nil || l.site.HTTPS != s.HTTPS {
-		l.ways, l.site = l.Invitation.ways(s, at), s
+	if l.ways.out == nil || l.https != s.HTTPS {
+		l.ways, l.https = l.Invitation.ways(s, at), s.HTTPS
 	}
 	return l.ways.own()
 }
@@ -328,29 +346,8 @@ func short(text string, most int) string {
 	return text
 }
 
-//go:embed page.html
-var pageText string
-
-var pageTemplate = template.Must(template.New("page").Parse(pageText))
-
-type page struct {
-	Title, Words string
-	Asks         bool   // for the password
-	To           string // where to go on then
-	Again        int    // seconds after which it is asked for again
-}
-
-func write(w http.ResponseWriter, status int, p page) {
-	var text bytes.Buffer
-	if err := pageTemplate.Execute(&text, p); err != nil {
-		http.Error(w, p.Title, status)
-		return
-	}
-	head := w.Header()
-	head.Set("Content-Type", "text/html; charset=utf-8")
-	head.Set("Cache-Control", "no-store")
-	head.Set("Referrer-Policy", "no-referrer")
-	head.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; frame-ancestors 'none'")
-	w.WriteHeader(status)
-	w.Write(text.Bytes())
+// write answers with a page of ours.
+func write(w http.ResponseWriter, status int, p page.Page) {
+	p.Alone = true
+	page.Write(w, status, p)
 }

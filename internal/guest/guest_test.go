@@ -10,7 +10,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
-	"slices"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
 )
 
 const (
@@ -82,12 +83,12 @@ func TestAGuestSeesAPageAtItsOtherAddress(t *testing.T) {
 			"ws://orchard-days.localhost:20080")
 		head.Set("Access-Control-Allow-Origin", here)
 		head.Set("Strict-Transport-Security", "max-age=31536000")
-		head.Add("Set-Cookie", "basket=1; Domain=orchard-days.localhost; Path=/; HttpOnly")
+		head.Add("Set-Cookie", `basket={"a": "`+here+`/"}; domain=orchard-days.localhost; Path=/; HttpOnly; Priority=High`)
 		head.Set("Content-Length", "10000")
 		fmt.Fprintf(w, `<a href="%s/about/">About</a><script>var a = "http:\/\/orchard-days.localhost:20080\/wp-json\/"</script>`, here)
 	}
 	w := ask(g, "GET", there+"/shop/?back=https%3A%2F%2Fk3v9x2mq.guests.example%2Fabout%2F", nil, "Origin", there, "Referer", there+"/",
-		"Accept-Encoding", "br", "X-Vessik-Probe", "guessed", "Cookie", "basket=1; "+cookieName+"=secret")
+		"Accept-Encoding", "br", "X-Vessik-Probe", "guessed", "Cookie", `basket={"a": 1}; `+cookieName+"=secret; b")
 	require.Equal(t, 200, w.Code)
 	assert.Equal(t, `<a href="`+there+`/about/">About</a><script>var a = "https:\/\/k3v9x2mq.guests.example\/wp-json\/"</script>`,
 		w.Body.String())
@@ -96,13 +97,14 @@ func TestAGuestSeesAPageAtItsOtherAddress(t *testing.T) {
 	assert.Equal(t, "default-src 'self'; img-src k3v9x2mq.guests.example data:; connect-src wss://k3v9x2mq.guests.example",
 		head.Get("Content-Security-Policy"))
 	assert.Equal(t, there, head.Get("Access-Control-Allow-Origin"))
-	assert.Equal(t, "basket=1; Path=/; HttpOnly; Secure", head.Get("Set-Cookie"), "no other guest's host is sent it")
+	assert.Equal(t, `basket={"a": "`+there+`/"}; Path=/; HttpOnly; Priority=High; Secure`, head.Get("Set-Cookie"),
+		"no other guest's host is sent it")
 	assert.Contains(t, head.Get("X-Robots-Tag"), "noindex")
 	assert.Empty(t, head.Get("Strict-Transport-Security")+head.Get("Content-Length"))
 
 	assert.Equal(t, "orchard-days.localhost:20080", o.asked.Host)
 	assert.Equal(t, "back=http%3A%2F%2Forchard-days.localhost%3A20080%2Fabout%2F", o.asked.URL.RawQuery)
-	assert.Equal(t, []string{here, here + "/", "basket=1"}, []string{o.asked.Header.Get("Origin"), o.asked.Header.Get("Referer"),
+	assert.Equal(t, []string{here, here + "/", `basket={"a": 1}; b`}, []string{o.asked.Header.Get("Origin"), o.asked.Header.Get("Referer"),
 		o.asked.Header.Get("Cookie")})
 	assert.Empty(t, o.asked.Header.Get("X-Vessik-Probe")+o.asked.Header.Get("Accept-Encoding"))
 	assert.Equal(t, "203.0.113.7:0", o.asked.RemoteAddr, "the site sees who asks")
@@ -308,19 +310,59 @@ func TestWhoMayOnlyLookChangesNothing(t *testing.T) {
 
 func TestWhoAskedWhatIsNoted(t *testing.T) {
 	g, o, _ := garden(t, Invitation{ReadOnly: true})
-	var noted []Asked
-	g.Note = func(_ Invitation, asked Asked) { noted = append(noted, asked) }
+	var noted []wire.Guested
+	g.Note = func(_ Invitation, asked wire.Guested) { noted = append(noted, asked) }
 	ask(g, "GET", there+"/a?b=c", nil)
 	ask(g, "POST", there+"/", nil)
 	o.site.State = site.Stopped
 	w := ask(g, "GET", there+"/", nil)
 	assert.Contains(t, w.Body.String(), `http-equiv="refresh"`)
-	assert.Equal(t, []Asked{{noted[0].At, "203.0.113.7", "GET", "/a?b=c", 200, ""},
-		{noted[1].At, "203.0.113.7", "POST", "/", 403, "This invitation is for looking only."},
-		{noted[2].At, "203.0.113.7", "GET", "/", 503, "not running"}}, noted)
+	for i, want := range [][]any{{"GET", "/a?b=c", 200, ""}, {"POST", "/", 403, "This invitation is for looking only."},
+		{"GET", "/", 503, "not running"}} {
+		n := noted[i]
+		assert.Equal(t, want, []any{n.Method, n.Address, n.Status, n.Refused})
+		assert.Equal(t, "203.0.113.7", n.Guest)
+	}
 	assert.Equal(t, 1, g.Count(Invitation{ID: "first"}))
 	g.End(Invitation{ID: "first"})
 	assert.Equal(t, 404, ask(g, "GET", there+"/", nil).Code)
 	assert.Equal(t, 404, ask(g, "GET", "https://other.guests.example/", nil, "X-Forwarded-Host", "k3v9x2mq.guests.example").Code)
-	assert.False(t, slices.ContainsFunc(noted[3:], func(a Asked) bool { return true }), "who asks nothing of ours is not kept")
+	assert.Len(t, noted, 3, "who asks nothing of ours is not kept")
+}
+
+// An invitation that ends takes with it what is being answered: a stream of events would go on for ever.
+func TestAnInvitationThatEndsEndsWhatGoesOn(t *testing.T) {
+	g, o, _ := garden(t, Invitation{})
+	began, broke := make(chan bool), make(chan bool)
+	o.answer = func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/event-stream")
+		close(began)
+		<-r.Context().Done()
+		close(broke)
+	}
+	go ask(g, "GET", there+"/events", nil)
+	<-began
+	g.End(Invitation{ID: "first"})
+	select {
+	case <-broke:
+	case <-time.After(5 * time.Second):
+		t.Fatal("it went on")
+	}
+}
+
+// What guests send shares the room that there is: who sends a lot is told so, and nothing is left of it.
+func TestWhatGuestsSendIsBounded(t *testing.T) {
+	g, o, _ := garden(t, Invitation{})
+	g.spooled.Store(mostSpooledByAll - 10)
+	w := ask(g, "POST", there+"/", strings.NewReader(`{"a": "longer than that"}`), "Content-Type", "application/json")
+	assert.Equal(t, http.StatusRequestEntityTooLarge, w.Code)
+	assert.Nil(t, o.asked)
+	assert.EqualValues(t, mostSpooledByAll-10, g.spooled.Load())
+	g.spooled.Store(0)
+	ask(g, "POST", there+"/", strings.NewReader(`{"a": 1}`), "Content-Type", "application/json")
+	assert.Equal(t, `{"a": 1}`, o.brought)
+	assert.Zero(t, g.spooled.Load())
+	left, err := os.ReadDir(o.spool)
+	require.NoError(t, err)
+	assert.Empty(t, left)
 }

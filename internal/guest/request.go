@@ -1,7 +1,6 @@
 package guest
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -12,13 +11,15 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync/atomic"
 
 	"vessik/internal/core/rewrite"
 )
 
+// Bounds of what guests send, in bytes.
 const (
-	mostLed     = 16 << 20  // bytes of a form or of JSON that are led in memory; what is longer goes as it is
-	mostSpooled = 512 << 20 // bytes of a form with files
+	mostSpooled      = 512 << 20 // of one request
+	mostSpooledByAll = 1 << 30   // of all that are being led
 )
 
 // notForAll are headers by which a request says to be of another method, or of somebody.
@@ -41,84 +42,102 @@ func leadRequest(r *http.Request, by ways, anonymous bool) {
 		r.Header.Del("Range")
 		r.Header.Del("If-Range")
 	}
-	cookies := r.Cookies()
-	r.Header.Del("Cookie")
-	for _, cookie := range cookies {
-		if cookie.Name != cookieName {
-			r.AddCookie(cookie)
-		}
-	}
+	withoutOurs(r.Header)
 	r.URL.RawQuery = lead(by.in, r.URL.RawQuery)
 	r.RequestURI = ""
 }
 
-// body leads what a request brings. Its length is told, since not every web server hands on what has none.
+// withoutOurs takes the guest's own session out of what is sent; all else stays as it was written.
+func withoutOurs(head http.Header) {
+	kept := []string{}
+	for _, line := range head.Values("Cookie") {
+		for each := range strings.SplitSeq(line, ";") {
+			if name, _, _ := strings.Cut(strings.TrimSpace(each), "="); name != "" && name != cookieName {
+				kept = append(kept, strings.TrimSpace(each))
+			}
+		}
+	}
+	if head.Del("Cookie"); len(kept) > 0 {
+		head.Set("Cookie", strings.Join(kept, "; "))
+	}
+}
+
+// body leads what a request brings. It goes by a file that lasts as long as it is open, for its length must be told: not every web server
+// hands on what has none.
 func (g *Guests) body(r *http.Request, by ways) (body io.ReadCloser, done func(), err error) {
 	done = func() {}
 	if r.Body == nil || r.Body == http.NoBody || r.Header.Get("Content-Encoding") != "" {
 		return r.Body, done, nil
 	}
 	kind, parameters, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
-	switch {
-	case err == nil && kind == "multipart/form-data" && parameters["boundary"] != "":
-		return g.form(r, by, parameters["boundary"])
-	case err == nil && kind != "application/x-www-form-urlencoded" && !isText(kind):
+	isForm := err == nil && kind == "multipart/form-data" && parameters["boundary"] != ""
+	if !isForm && err == nil && kind != "application/x-www-form-urlencoded" && !isText(kind) {
 		return r.Body, done, nil
 	}
-	text, err := io.ReadAll(io.LimitReader(r.Body, mostLed+1))
+	file, err := os.CreateTemp(g.Host.Spool(), "guest-*")
 	if err != nil {
 		return nil, done, err
 	}
-	if len(text) > mostLed {
-		return io.NopCloser(io.MultiReader(bytes.NewReader(text), r.Body)), done, nil
+	spool := &spool{to: file, of: &g.spooled}
+	done = func() {
+		file.Close()
+		g.spooled.Add(-spool.bytes)
 	}
-	led := lead(by.in, string(text))
-	r.ContentLength = int64(len(led))
-	r.TransferEncoding = nil
-	return io.NopCloser(strings.NewReader(led)), done, nil
-}
-
-// form leads the fields of a form with files, and leaves the files alone.
-func (g *Guests) form(r *http.Request, by ways, boundary string) (body io.ReadCloser, done func(), err error) {
-	file, err := os.CreateTemp(g.Host.Spool(), "guest-*")
-	if err != nil {
-		return nil, func() {}, err
+	defer func() {
+		if err != nil {
+			done()
+			done = func() {}
+		}
+	}()
+	if err := os.Remove(file.Name()); err != nil {
+		return nil, done, err
 	}
-	done = func() { file.Close() }
-	if err := os.Remove(file.Name()); err != nil { // it lasts as long as it is open
-		done()
-		return nil, func() {}, err
+	if isForm {
+		err = leadForm(spool, r.Body, by.in, parameters["boundary"])
+	} else {
+		stream := rewrite.NewStream(spool, by.in...)
+		_, err = io.Copy(stream, r.Body)
+		err = errors.Join(err, stream.Close())
 	}
-	length, err := leadForm(file, http.MaxBytesReader(nil, r.Body, mostSpooled), by.in, boundary)
 	if err == nil {
 		_, err = file.Seek(0, io.SeekStart)
 	}
-	if err != nil {
-		done()
-		return nil, func() {}, err
-	}
-	r.ContentLength, r.TransferEncoding = length, nil
-	return io.NopCloser(file), done, nil
+	r.ContentLength, r.TransferEncoding = spool.bytes, nil
+	return io.NopCloser(file), done, err
 }
 
-func leadForm(to io.Writer, from io.Reader, by []*rewrite.Rewriter, boundary string) (length int64, err error) {
-	counted := &counter{to: to}
-	in, out := multipart.NewReader(from, boundary), multipart.NewWriter(counted)
+// spool is what is led of a request, which all that are led share their room with.
+type spool struct {
+	to    io.Writer
+	of    *atomic.Int64
+	bytes int64
+}
+
+func (s *spool) Write(text []byte) (int, error) {
+	s.bytes += int64(len(text))
+	if all := s.of.Add(int64(len(text))); s.bytes > mostSpooled || all > mostSpooledByAll {
+		return 0, errors.New("it is too long, or too much is being sent at this moment; try again with less")
+	}
+	return s.to.Write(text)
+}
+
+// leadForm leads the fields of a form with files, and leaves the files alone.
+func leadForm(to io.Writer, from io.Reader, by []*rewrite.Rewriter, boundary string) error {
+	in, out := multipart.NewReader(from, boundary), multipart.NewWriter(to)
 	if err := out.SetBoundary(boundary); err != nil {
-		return 0, err
+		return err
 	}
 	for {
 		part, err := in.NextRawPart()
 		if errors.Is(err, io.EOF) {
-			err = out.Close()
-			return counted.bytes, err
+			return out.Close()
 		}
 		if err != nil {
-			return 0, fmt.Errorf("a form that is cut off: %w", err)
+			return fmt.Errorf("a form that is cut off: %w", err)
 		}
 		written, err := out.CreatePart(part.Header)
 		if err != nil {
-			return 0, err
+			return err
 		}
 		if part.FileName() != "" {
 			_, err = io.Copy(written, part)
@@ -128,18 +147,7 @@ func leadForm(to io.Writer, from io.Reader, by []*rewrite.Rewriter, boundary str
 			err = errors.Join(err, stream.Close())
 		}
 		if err != nil {
-			return 0, err
+			return err
 		}
 	}
-}
-
-type counter struct {
-	to    io.Writer
-	bytes int64
-}
-
-func (c *counter) Write(text []byte) (int, error) {
-	n, err := c.to.Write(text)
-	c.bytes += int64(n)
-	return n, err
 }

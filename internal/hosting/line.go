@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"vessik/internal/core/hosting"
+	"vessik/internal/names"
 	"vessik/internal/records"
 )
 
@@ -96,16 +97,9 @@ func (p *pin) judge(raw []byte) error {
 	return nil
 }
 
-// dial connects to a host. A name that ends in .localhost is this machine, as browsers have it (RFC 6761).
+// dial connects to a host.
 func dial(ctx context.Context, network, address string) (net.Conn, error) {
-	host, port, err := net.SplitHostPort(address)
-	if err != nil {
-		return nil, err
-	}
-	if host == "localhost" || strings.HasSuffix(host, ".localhost") {
-		address = net.JoinHostPort("127.0.0.1", port)
-	}
-	connection, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, network, address)
+	connection, err := names.Dial(ctx, network, address, dialTimeout)
 	if err != nil {
 		return nil, err
 	}

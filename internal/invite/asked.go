@@ -21,7 +21,7 @@ func (f *Feature) askedFile(name string) string {
 }
 
 // noted keeps who asked what. A full disk takes no request down.
-func (f *Feature) noted(i guest.Invitation, asked guest.Asked) {
+func (f *Feature) noted(i guest.Invitation, asked wire.Guested) {
 	line, err := json.Marshal(asked)
 	if err != nil {
 		return

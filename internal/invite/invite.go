@@ -206,7 +206,7 @@ func (f *Feature) lend(ctx context.Context, s site.Site, o *opened, asked wire.I
 			if ctx.Err() != nil {
 				return problem("relay", "the line to "+j.Host+" does not stand", "see why: vessik relays")
 			}
-			return problem("relay", j.Host+" lends no address: "+err.Error(), "")
+			return problem("relay", j.Host+" lends no address: "+err.Error(), "end an invitation, or choose another relay or label")
 		}
 		o.labels = append(o.labels, label)
 		o.Bases[domain] = base
@@ -239,7 +239,7 @@ func (f *Feature) giveBack(o *opened) {
 	if o.lan != nil {
 		o.lan.close()
 	}
-	if o.relay == nil {
+	if o.relay == nil || f.Machine.Work.Ending() { // the line says by itself that all ends
 		return
 	}
 	ctx, cancel := context.WithTimeout(f.Machine.Work.Context(), 5*time.Second)

@@ -1,12 +1,10 @@
 package invite
 
 import (
+	"cmp"
 	"context"
-	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/hex"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"net"
@@ -18,6 +16,7 @@ import (
 	"vessik/internal/authority"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
+	"vessik/internal/names"
 	"vessik/internal/records"
 	"vessik/internal/relay"
 )
@@ -33,7 +32,7 @@ type joined struct {
 func (j *joined) shown() wire.Relay {
 	w := wire.Relay{Host: j.Host, URL: j.URL, JoinedAt: j.JoinedAt, Stands: j.line.Stands()}
 	if j.Certificate != "" {
-		w.Fingerprint = pinnedPrint(j.Certificate)
+		w.Fingerprint = authority.PrintOf(j.Certificate)
 	}
 	if !w.Stands && j.why != nil {
 		w.Why = j.why.Error()
@@ -51,16 +50,6 @@ func (f *Feature) Relays() []wire.Relay {
 	}
 	slices.SortFunc(all, func(a, b wire.Relay) int { return strings.Compare(a.Host, b.Host) })
 	return all
-}
-
-// pinnedPrint is the fingerprint of a certificate that is written as PEM.
-func pinnedPrint(text string) string {
-	block, _ := pem.Decode([]byte(text))
-	if block == nil {
-		return ""
-	}
-	sum := sha256.Sum256(block.Bytes)
-	return hex.EncodeToString(sum[:])
 }
 
 func problem(field, message, remedy string) error {
@@ -168,26 +157,21 @@ func (f *Feature) connect(r records.Relay) *joined {
 // certificateOf looks at the certificate that a relay shows: nothing is to be pinned where an authority vouches for it that this machine
 // believes. Another one is pinned on first use, unless it is not the one that was named.
 func certificateOf(ctx context.Context, at *url.URL, fingerprint string) (pinned string, err error) {
-	port := at.Port()
-	if port == "" {
-		port = "443"
-	}
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	const within = 10 * time.Second
+	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
-	host := at.Hostname()
-	if strings.HasSuffix(host, ".localhost") {
-		host = "127.0.0.1"
-	}
-	dialer := tls.Dialer{Config: &tls.Config{ServerName: at.Hostname(), InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}}
-	connection, err := dialer.DialContext(ctx, "tcp", net.JoinHostPort(host, port))
+	plain, err := names.Dial(ctx, "tcp", net.JoinHostPort(at.Hostname(), cmp.Or(at.Port(), "443")), within)
 	if err != nil {
 		return "", fmt.Errorf("the relay is not reached: %w", err)
 	}
-	defer connection.Close()
-	shown := connection.(*tls.Conn).ConnectionState().PeerCertificates
+	defer plain.Close()
+	secure := tls.Client(plain, &tls.Config{ServerName: at.Hostname(), InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}) // judged below
+	if err := secure.HandshakeContext(ctx); err != nil {
+		return "", fmt.Errorf("it does not speak TLS: %w", err)
+	}
+	shown := secure.ConnectionState().PeerCertificates
 	last := shown[len(shown)-1]
-	sum := sha256.Sum256(last.Raw)
-	if is := hex.EncodeToString(sum[:]); fingerprint != "" && is != fingerprint {
+	if is := authority.Fingerprint(last); fingerprint != "" && is != fingerprint {
 		return "", fmt.Errorf("the relay shows a certificate with the fingerprint %s, and not the one that was named", is)
 	}
 	between := x509.NewCertPool()

@@ -17,12 +17,15 @@ import (
 	"github.com/coder/websocket"
 	"github.com/hashicorp/yamux"
 	"golang.org/x/net/netutil"
+
+	"vessik/internal/names"
 )
 
 // How a broken line is mended: the pause doubles from one try to the next.
 const (
 	firstPause = 200 * time.Millisecond
 	lastPause  = 30 * time.Second
+	dialTime   = 20 * time.Second
 	byeTime    = 500 * time.Millisecond // to say that the service ends
 )
 
@@ -49,7 +52,7 @@ type Line struct {
 // NewLine is one that does not stand yet.
 func NewLine(url, token string, roots *x509.CertPool, handler http.Handler) *Line {
 	return &Line{URL: strings.TrimSuffix(url, "/"), Token: token, Roots: roots, Handler: handler, Told: func(error) {},
-		Lost: func(string, error) {}, dialer: dialLocal, changed: make(chan struct{}), lent: map[string]bool{}, waiting: map[int]chan said{}}
+		Lost: func(string, error) {}, dialer: dial, changed: make(chan struct{}), lent: map[string]bool{}, waiting: map[int]chan said{}}
 }
 
 // Run keeps the line up until the context ends.
@@ -81,9 +84,10 @@ var ErrRefused = errors.New("the relay does not know this token; get another one
 
 // dial opens a line.
 func (l *Line) dial(ctx context.Context) (*yamux.Session, error) {
-	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, dialTime)
 	defer cancel()
 	transport := &http.Transport{TLSClientConfig: &tls.Config{RootCAs: l.Roots, MinVersion: tls.VersionTLS12}, DialContext: l.dialer}
+	defer transport.CloseIdleConnections() // of a relay that did not let it in
 	socket, answer, err := websocket.Dial(ctx, l.URL+LinePath, &websocket.DialOptions{HTTPClient: &http.Client{Transport: transport},
 		HTTPHeader: http.Header{"Authorization": {"Bearer " + l.Token}}})
 	if answer != nil && answer.StatusCode == http.StatusUnauthorized {
@@ -107,13 +111,8 @@ func (l *Line) Try(ctx context.Context) error {
 	return err
 }
 
-// dialLocal finds names below localhost, which not every resolver knows (RFC 6761, section 6.3).
-func dialLocal(ctx context.Context, network, address string) (net.Conn, error) {
-	if host, port, err := net.SplitHostPort(address); err == nil && strings.HasSuffix(host, ".localhost") {
-		address = net.JoinHostPort("127.0.0.1", port)
-	}
-	var dialer net.Dialer
-	return dialer.DialContext(ctx, network, address)
+func dial(ctx context.Context, network, address string) (net.Conn, error) {
+	return names.Dial(ctx, network, address, dialTime)
 }
 
 // once has the line stand until it breaks.
@@ -143,9 +142,11 @@ func (l *Line) once(ctx context.Context) error {
 	l.stand(t)
 	defer l.stand(nil)
 	l.Told(nil)
+	lending, done := context.WithCancel(ctx)
 	var again sync.WaitGroup
-	again.Go(func() { l.lendAgain(ctx) })
+	again.Go(func() { l.lendAgain(lending) })
 	defer again.Wait()
+	defer done() // nobody answers it any more
 	for {
 		message, err := t.hear()
 		if err != nil {

@@ -1,13 +1,10 @@
 package relay
 
 import (
-	"bytes"
 	"context"
 	"crypto/rand"
-	_ "embed"
 	"errors"
 	"fmt"
-	"html/template"
 	"io"
 	"log"
 	"log/slog"
@@ -16,7 +13,6 @@ import (
 	"net/http"
 	"net/http/httputil"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -25,23 +21,28 @@ import (
 
 	"github.com/coder/websocket"
 	"github.com/hashicorp/yamux"
+
+	"vessik/internal/background"
+	"vessik/internal/page"
 )
 
 // Limits are what one account may take.
 type Limits struct {
+	Lines     int   // of its services, at the same time
 	Addresses int   // at the same time
 	Guests    int   // requests that are answered at the same time; others wait
 	Bytes     int64 // both ways, within a day; 0 for no limit
 }
 
 // UsualLimits are those of a relay that was told of no others.
-var UsualLimits = Limits{Addresses: 20, Guests: 256}
+var UsualLimits = Limits{Lines: 8, Addresses: 20, Guests: 256}
 
 // How long is waited for what.
 const (
 	lineWaits = 8 * time.Second  // a request, for a line that broke
 	slotWaits = 10 * time.Second // a request, for others of its account to be answered
 	keptFor   = 10 * time.Minute // an address, for its line
+	looks     = 10 * time.Second // between two looks whether an account is still there
 )
 
 // Relay is the server that lends addresses.
@@ -51,6 +52,7 @@ type Relay struct {
 	Accounts *Accounts
 	Limits   Limits
 	Waits    time.Duration // how long a request waits for a line that broke
+	Looks    time.Duration // between two looks whether the account of a line is still there
 	Log      *slog.Logger
 	Now      func() time.Time
 
@@ -58,7 +60,6 @@ type Relay struct {
 	lent    map[string]*address // by label
 	changed chan struct{}       // closed when a line comes
 	used    map[string]*usage   // by account
-	lines   int
 	guests  atomic.Int64
 	bytes   atomic.Int64
 }
@@ -80,13 +81,15 @@ type standing struct {
 // usage is what an account takes.
 type usage struct {
 	slots chan struct{}
+	lines int
 	day   int64 // days since 1970
 	bytes int64
 }
 
 // New is a relay that lends nothing yet.
 func New(domain string, port int, accounts *Accounts, log *slog.Logger) *Relay {
-	return &Relay{Domain: strings.ToLower(domain), Port: port, Accounts: accounts, Limits: UsualLimits, Waits: lineWaits, Log: log,
+	return &Relay{Domain: strings.ToLower(domain), Port: port, Accounts: accounts, Limits: UsualLimits, Waits: lineWaits, Looks: looks,
+		Log:  log,
 		Now:  time.Now,
 		lent: map[string]*address{}, changed: make(chan struct{}), used: map[string]*usage{}}
 }
@@ -112,13 +115,13 @@ func (r *Relay) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 	}
 	label, below := strings.CutSuffix(host, "."+r.Domain)
 	if !below || strings.Contains(label, ".") {
-		write(w, http.StatusMisdirectedRequest, page{Title: "Nothing is called so here"})
+		write(w, http.StatusMisdirectedRequest, page.Page{Title: "Nothing is called so here"})
 		return
 	}
 	over, known := r.lineOf(request.Context(), label)
 	switch {
 	case !known:
-		write(w, http.StatusNotFound, page{Title: "This address leads nowhere now",
+		write(w, http.StatusNotFound, page.Page{Title: "This address leads nowhere now",
 			Words: "It was lent for a time that is over, or never was. Ask whoever sent it to you for another one."})
 	case over == nil:
 		waits(w, request)
@@ -133,7 +136,8 @@ func (r *Relay) own(w http.ResponseWriter, request *http.Request) {
 	case LinePath:
 		r.line(w, request)
 	case "/":
-		write(w, http.StatusOK, page{Title: "A relay of Vessik", Words: "It lends addresses to sites that are being made. Whoever was invited " +
+		write(w, http.StatusOK, page.Page{Title: "A relay of Vessik", Words: "It lends addresses to sites that are being made. Whoever was " +
+			"invited " +
 			"to one has an address of its own."})
 	case "/metrics":
 		r.metrics(w, request)
@@ -150,7 +154,10 @@ func (r *Relay) metrics(w http.ResponseWriter, request *http.Request) {
 		return
 	}
 	r.mu.Lock()
-	lines, lent := r.lines, len(r.lent)
+	lines, lent := 0, len(r.lent)
+	for _, of := range r.used {
+		lines += of.lines
+	}
 	r.mu.Unlock()
 	w.Header().Set("Content-Type", "application/openmetrics-text; version=1.0.0; charset=utf-8")
 	for _, each := range []struct {
@@ -206,12 +213,12 @@ func (r *Relay) through(w http.ResponseWriter, request *http.Request, label stri
 		return
 	case <-wait.C:
 		w.Header().Set("Retry-After", "10")
-		write(w, http.StatusServiceUnavailable, page{Title: "Too many look at it", Words: "This page looks again by itself.", Again: 10})
+		write(w, http.StatusServiceUnavailable, page.Page{Title: "Too many look at it", Words: "This page looks again by itself.", Again: 10})
 		return
 	}
 	if r.spent(of, 0) {
 		w.Header().Set("Retry-After", "3600")
-		write(w, http.StatusServiceUnavailable, page{Title: "No more today",
+		write(w, http.StatusServiceUnavailable, page.Page{Title: "No more today",
 			Words: "What this address may carry within a day is used up. It is open again tomorrow."})
 		return
 	}
@@ -282,6 +289,11 @@ func (r *Relay) line(w http.ResponseWriter, request *http.Request) {
 		http.Error(w, "no account has this token", http.StatusUnauthorized)
 		return
 	}
+	if !r.enter(account.Name) {
+		http.Error(w, "this account has too many lines; end one", http.StatusTooManyRequests)
+		return
+	}
+	defer r.leave(account.Name)
 	socket, err := websocket.Accept(w, request, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})
 	if err != nil {
 		return
@@ -299,22 +311,44 @@ func (r *Relay) line(w http.ResponseWriter, request *http.Request) {
 		return
 	}
 	over := &standing{account: account.Name, session: session, proxy: r.proxy(account.Name, session)}
-	r.count(1)
 	defer r.gone(over)
+	var looking sync.WaitGroup
+	looking.Go(func() {
+		background.Every(ctx, r.Looks, func() {
+			if _, known, err := r.Accounts.of(token); err == nil && !known {
+				r.endAll(over)
+				session.Close()
+			}
+		})
+	})
+	defer looking.Wait()
+	defer cancel()
 	r.Log.Debug("a line stands", "account", account.Name)
 	r.serve(over, talkOn(first))
 	r.Log.Debug("a line is gone", "account", account.Name)
 }
 
-func (r *Relay) count(lines int) {
+// enter counts a line of an account; false where it has as many as it may.
+func (r *Relay) enter(account string) bool {
+	of := r.usage(account)
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.lines += lines
+	if of.lines >= r.Limits.Lines {
+		return false
+	}
+	of.lines++
+	return true
+}
+
+func (r *Relay) leave(account string) {
+	of := r.usage(account)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	of.lines--
 }
 
 // gone keeps for a while what was lent over a line.
 func (r *Relay) gone(over *standing) {
-	r.count(-1)
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, a := range r.lent {
@@ -359,9 +393,6 @@ func (r *Relay) lend(over *standing, label string) (string, error) {
 	if !isLabel(label) {
 		return "", errors.New("label: small letters, digits and hyphens, 3 to 40 of them")
 	}
-	if known, err := r.known(over.account); err != nil || !known {
-		return "", errors.Join(errors.New("the relay has no such account any more"), err)
-	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.forget()
@@ -383,11 +414,6 @@ func (r *Relay) lend(over *standing, label string) (string, error) {
 	close(r.changed)
 	r.changed = make(chan struct{})
 	return label, nil
-}
-
-func (r *Relay) known(account string) (bool, error) {
-	all, err := r.Accounts.All()
-	return slices.ContainsFunc(all, func(a Account) bool { return a.Name == account }), err
 }
 
 // end takes an address back.
@@ -453,7 +479,8 @@ func (c *counted) Write(text []byte) (int, error) {
 // waits answers while a line is mended: a page that looks again by itself.
 func waits(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Retry-After", "3")
-	p := page{Title: "One moment", Words: "The line to the machine on which this site is being made broke, and is being mended. This page " +
+	p := page.Page{Title: "One moment", Words: "The line to the machine on which this site is being made broke, and is being mended. " +
+		"This page " +
 		"looks again by itself.", Again: 3}
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
 		p.Words, p.Again = "The line to the machine on which this site is being made broke while you sent something. Go back, and send it "+
@@ -462,27 +489,9 @@ func waits(w http.ResponseWriter, r *http.Request) {
 	write(w, http.StatusServiceUnavailable, p)
 }
 
-//go:embed page.html
-var pageText string
-
-var pageTemplate = template.Must(template.New("page").Parse(pageText))
-
-type page struct {
-	Title, Words string
-	Again        int // seconds after which it is asked for again
-}
-
-func write(w http.ResponseWriter, status int, p page) {
-	var text bytes.Buffer
-	if err := pageTemplate.Execute(&text, p); err != nil {
-		http.Error(w, p.Title, status)
-		return
-	}
-	head := w.Header()
-	head.Set("Content-Type", "text/html; charset=utf-8")
-	head.Set("Cache-Control", "no-store")
-	head.Set("X-Robots-Tag", "noindex, nofollow")
-	head.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'")
-	w.WriteHeader(status)
-	w.Write(text.Bytes())
+// write answers with a page of ours.
+func write(w http.ResponseWriter, status int, p page.Page) {
+	w.Header().Set("X-Robots-Tag", "noindex, nofollow")
+	p.Alone = true
+	page.Write(w, status, p)
 }

@@ -39,6 +39,7 @@ func rent(t *testing.T) *rented {
 	token, err := accounts.Add("ines")
 	require.NoError(t, err)
 	d := &rented{Relay: New("guests.localhost", 443, accounts, slog.New(slog.DiscardHandler)), token: token, now: time.Now()}
+	d.Looks = 50 * time.Millisecond
 	d.Now = func() time.Time {
 		d.mu.Lock()
 		defer d.mu.Unlock()
@@ -230,6 +231,46 @@ func TestAServiceThatEndsGivesAllBack(t *testing.T) {
 	require.Eventually(t, func() bool { status, _ := d.get(t, base); return status == 404 }, 5*time.Second, 10*time.Millisecond)
 }
 
+// A line that breaks again while what was lent is asked for again is mended all the same.
+func TestALineThatBreaksWhileItIsMendedIsMended(t *testing.T) {
+	d := rent(t)
+	l := d.line(t, d.token, tells)
+	_, base, err := l.Lend(t.Context(), "orchard-days")
+	require.NoError(t, err)
+	d.cut(true)
+	require.Eventually(t, func() bool { d.Relay.mu.Lock(); defer d.Relay.mu.Unlock(); return d.lent["orchard-days"].over == nil },
+		5*time.Second, time.Millisecond)
+	asked, answers := make(chan bool), make(chan bool)
+	var once sync.Once
+	now := d.Now
+	d.Relay.mu.Lock()
+	d.Now = func() time.Time { // nothing is answered on the next line
+		once.Do(func() { close(asked) })
+		<-answers
+		return now()
+	}
+	d.Relay.mu.Unlock()
+	d.cut(false)
+	<-asked
+	d.cut(false)
+	close(answers)
+	require.Eventually(t, func() bool { status, _ := d.get(t, base); return status == 200 }, 10*time.Second, 20*time.Millisecond)
+}
+
+func TestAnAccountHasSoManyLines(t *testing.T) {
+	d := rent(t)
+	d.Limits.Lines = 2
+	for range 2 {
+		l := d.line(t, d.token, tells)
+		require.Eventually(t, l.Stands, 5*time.Second, time.Millisecond)
+	}
+	refused := make(chan error, 100)
+	d.told = func(err error) { refused <- err }
+	third := d.line(t, d.token, tells)
+	require.ErrorContains(t, <-refused, "429")
+	assert.False(t, third.Stands())
+}
+
 func TestALineThatBreaksInAnAnswerEndsIt(t *testing.T) {
 	d := rent(t)
 	began := make(chan bool, 1)
@@ -280,9 +321,11 @@ func TestOnlyWhoHasATokenIsLentAddresses(t *testing.T) {
 	}
 	_, _, err = mine.Lend(t.Context(), "")
 	require.ErrorContains(t, err, "3 addresses at the most")
+	_, left, err := theirs.Lend(t.Context(), "")
+	require.NoError(t, err)
 	require.NoError(t, d.Accounts.Drop("tomas"))
-	_, _, err = theirs.Lend(t.Context(), "")
-	require.ErrorContains(t, err, "no such account")
+	require.Eventually(t, func() bool { status, _ := d.get(t, left); return status == 404 && !theirs.Stands() }, 5*time.Second,
+		20*time.Millisecond, "whose account is dropped has no address any more")
 	require.ErrorContains(t, d.Accounts.Drop("tomas"), "none called")
 	_, err = d.Accounts.Add("ines")
 	require.ErrorContains(t, err, "there is one")
@@ -290,7 +333,7 @@ func TestOnlyWhoHasATokenIsLentAddresses(t *testing.T) {
 
 func TestAnAccountTakesNoMoreThanItsShare(t *testing.T) {
 	d := rent(t)
-	d.Limits = Limits{Addresses: 5, Guests: 8, Bytes: 1 << 20}
+	d.Limits = Limits{Lines: 5, Addresses: 5, Guests: 8, Bytes: 1 << 20}
 	var mu sync.Mutex
 	now, most := 0, 0
 	l := d.line(t, d.token, func(w http.ResponseWriter, r *http.Request) {

@@ -98,7 +98,7 @@ var ranks = [][]string{
 	{"core/site", "core/check", "core/dump", "core/rewrite", "core/render", "core/plan", "core/fleet", "core/wire", "core/yamltext",
 		"core/message", "core/outgoing", "core/grid", "core/phperrors", "core/walk", "core/retention", "core/rowset", "core/hosting",
 		"core/screens"},
-	{"ownfile", "safefile", "seal", "background"},
+	{"ownfile", "safefile", "seal", "background", "page"},
 	{"cell/launcher", "cell/inside", "cell", "proc", "home", "names", "archive", "picture", "engine", "gateway", "guest", "relay",
 		"survey", "registry",
 		"records", "blobs", "authority", "trust"},
