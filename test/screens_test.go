@@ -7,6 +7,7 @@ import (
 	"image/png"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -61,8 +62,16 @@ func TestScreens(t *testing.T) {
 	assert.InDelta(t, 300.0*300/(390*2000), taken[0].Different, 0.001)
 	assert.FileExists(t, taken[0].Marked)
 
+	pages := []string{"/a/b", "/a-b", "/a--b", "/?p=1", "/?p=2", "/" + strings.Repeat("long/", 60)}
+	_, errs, code = s.cli(append([]string{"screens", "screens", "-sizes", "360x640", "-o", filepath.Join(dir, "many"), "-json"}, pages...)...)
+	require.Zero(t, code, errs)
+	files, err := filepath.Glob(filepath.Join(dir, "many", "*-360x640.png"))
+	require.NoError(t, err)
+	assert.Len(t, files, len(pages), "each page has a file of its own")
+
 	for want, arguments := range map[string][]string{"is no size": {"screens", "-sizes", "huge"}, "is no page": {"screens", "about"},
-		"name another one": {"screens", "-against", now, "-o", now}, "no such site": {"nobody", "-o", now}} {
+		"say each page and size once": {"screens", "/about", "/about/"},
+		"name another one":            {"screens", "-against", now, "-o", now}, "no such site": {"nobody", "-o", now}} {
 		_, errs, code := s.cli(append([]string{"screens"}, arguments...)...)
 		assert.Equal(t, 2, code, errs)
 		assert.Contains(t, errs, want)

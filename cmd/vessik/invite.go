@@ -7,6 +7,7 @@ import (
 	"io"
 	"maps"
 	"slices"
+	"strings"
 	"text/tabwriter"
 	"time"
 
@@ -172,7 +173,7 @@ func runInvites(ctx context.Context, c *call) error {
 	fmt.Fprintln(table, bold(c.out, "ID")+"\tSITE\tADDRESS\tFOR\tGUESTS\tREQUESTS\tREFUSED\tMAY\tNOTE")
 	for _, i := range all {
 		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%d\t%d\t%d\t%s\t%s\n", i.ID, site.Shown(i.Site), i.Address,
-			max(time.Until(i.Until), 0).Round(time.Minute), i.Guests, i.Requests, i.Refused, may(i), cmp.Or(i.Note, "-"))
+			strings.TrimSuffix(max(time.Until(i.Until), time.Minute).Round(time.Minute).String(), "0s"), i.Guests, i.Requests, i.Refused, may(i), cmp.Or(i.Note, "-"))
 	}
 	return table.Flush()
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"image"
@@ -11,9 +12,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"text/tabwriter"
-	"unicode"
 
 	"golang.org/x/sync/errgroup"
 
@@ -81,9 +82,6 @@ func runScreens(ctx context.Context, c *call) error {
 	if asked.against != "" && filepath.Clean(asked.against) == filepath.Clean(asked.folder) {
 		return usageError{"-against is the folder that is written; name another one with -o"}
 	}
-	if err := os.MkdirAll(asked.folder, 0o755); err != nil {
-		return err
-	}
 	taken, err := asked.takeAll(ctx, service)
 	if err != nil {
 		return err
@@ -116,11 +114,21 @@ func (a screenshots) takeAll(ctx context.Context, service *client.Client) ([]*sc
 			}
 		}
 	}
+	files := map[string]string{}
+	for _, each := range all {
+		each.File = filepath.Join(a.folder, each.name()+".png")
+		if files[each.File] != "" {
+			return nil, usageError{fmt.Sprintf("%s and %s make one picture; say each page and size once", files[each.File], each.Page)}
+		}
+		files[each.File] = each.Page
+	}
+	if err := os.MkdirAll(a.folder, 0o755); err != nil {
+		return nil, err
+	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(2)
 	for _, each := range all {
 		group.Go(func() (err error) {
-			each.File = filepath.Join(a.folder, each.name()+".png")
 			if each.picture, err = each.take(ctx, service, a.site, each.File); err != nil {
 				return fmt.Errorf("%s in %s: %w", each.Page, each.Size, err)
 			}
@@ -131,15 +139,28 @@ func (a screenshots) takeAll(ctx context.Context, service *client.Client) ([]*sc
 	return all, group.Wait()
 }
 
-// name is what a picture's file is called: what stands in a folder is found again by it.
+// name is what a picture's file is called: what stands in a folder is found again by it. What cannot be a name as it is has a sum in it.
 func (s *screenTaken) name() string {
-	words := strings.FieldsFunc(s.Page, func(c rune) bool { return !unicode.IsLetter(c) && !unicode.IsDigit(c) && c != '-' && c != '_' })
-	name := cmp.Or(strings.Join(words, "-"), "front") + "-" + s.Size
+	page := strings.Trim(s.Page, "/")
+	name := strings.ReplaceAll(page, "/", "--")
+	if strings.Contains(page, "--") || len(name) > longestName || !plainName.MatchString(name) {
+		sum := sha256.Sum256([]byte(page))
+		name = strings.Trim(notInNames.ReplaceAllString(name, "-"), "-")
+		name = fmt.Sprintf("%s-%x", name[:min(len(name), longestName)], sum[:4])
+	}
+	name = cmp.Or(name, "front") + "-" + s.Size
 	if s.Dark {
 		name += "-dark"
 	}
 	return name
 }
+
+const longestName = 80 // of the part that says which page, in bytes
+
+var (
+	plainName  = regexp.MustCompile(`^[\pL\pN_-]*$`)
+	notInNames = regexp.MustCompile(`[^a-zA-Z0-9_]+`)
+)
 
 // take takes a picture of a site, and writes it where a file is named.
 func (s *screenTaken) take(ctx context.Context, service *client.Client, of, file string) (image.Image, error) {

@@ -18,16 +18,14 @@ export function Remarks({ name, invitation }: { name: string; invitation?: Invit
   const shown = done ? all : all.filter((r) => r.state !== "done")
   return (
     <section className="mt-8" aria-label="Remarks">
-      <p className="flex items-baseline gap-5">
-        <span role="heading" aria-level={2} className="text-[15px] font-semibold">
-          Remarks
-        </span>
+      <div className="flex items-baseline gap-5">
+        <h2 className="text-[15px] font-semibold">Remarks</h2>
         {all.length > shown.length || done ? (
           <Word className="text-[13px]" onClick={() => setDone(!done)}>
             {done ? "hide what is done" : `show ${all.length - shown.length} done`}
           </Word>
         ) : null}
-      </p>
+      </div>
       <ol>
         {shown.map((r) => (
           <One key={r.id} remark={r} base={invitation && new URL(invitation.address).origin} />

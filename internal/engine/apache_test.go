@@ -138,7 +138,8 @@ func TestApacheStartsWithItsFirstVisitorAndRests(t *testing.T) {
 			assert.Equal(t, "fern", answer(a), "woken")
 			w.Apply(ctx, map[string]*engine.VirtualHost{"fern": nil}, false)
 			http.DefaultTransport.(*http.Transport).CloseIdleConnections() // those end with their last answer
-			assert.Contains(t, answer(a), "refused")
+			assert.Eventually(t, func() bool { return strings.Contains(answer(a), "refused") }, 5*time.Second, 10*time.Millisecond,
+				"nobody listens once its last process is gone")
 		})
 	}
 }

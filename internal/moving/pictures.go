@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"vessik/internal/core/screens"
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 	"vessik/internal/hosting"
@@ -38,7 +39,7 @@ func (f *Feature) Pictures(ctx context.Context, account string) (wire.AccountPic
 	}
 	ctx, cancel := context.WithTimeout(ctx, picturesTime)
 	defer cancel()
-	here, err := f.Machine.Pictures.Take(ctx, s.URL(f.Machine.Gateway()))
+	here, err := f.Machine.Pictures.Take(ctx, s.URL(f.Machine.Gateway()), picture.Upper)
 	if err != nil {
 		return wire.AccountPictures{}, err
 	}
@@ -54,8 +55,8 @@ func (f *Feature) Pictures(ctx context.Context, account string) (wire.AccountPic
 	for which, taken := range map[string]image.Image{"here": here, "there": there} {
 		err = errors.Join(err, picture.Save(f.mirror(account).picture(which), taken))
 	}
-	return wire.AccountPictures{Account: account, Site: s.Name, At: time.Now().UTC().Truncate(time.Second),
-		Different: picture.Different(there, here)}, err
+	different, _ := screens.Compare(there, here)
+	return wire.AccountPictures{Account: account, Site: s.Name, At: time.Now().UTC().Truncate(time.Second), Different: different}, err
 }
 
 // Picture is the file of one of the pictures that were taken of an account last, here or there.

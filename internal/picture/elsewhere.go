@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"net/url"
 	"sync/atomic"
-	"time"
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/fetch"
@@ -25,13 +24,12 @@ const (
 	mostHeard         = 3000     // requests that are answered at all: a page may ask without end
 	longestElsewhere  = 16 << 20 // bytes of one answer
 	elsewhereTogether = 6
-	elsewhereTime     = 45 * time.Second
 )
 
-// elsewhere answers what a page loads that the browser itself cannot reach.
+// elsewhere answers what a page loads from its own host, and has nothing be anywhere else.
 type elsewhere struct {
 	host  string
-	ask   Ask
+	ask   Ask // nil where the browser asks the host itself
 	heard atomic.Int64
 	slots chan struct{}
 }
@@ -43,44 +41,58 @@ func (t *Taker) TakeElsewhere(ctx context.Context, address string, ask Ask) (ima
 	if err != nil {
 		return nil, err
 	}
-	t.taking.Lock()
-	defer t.taking.Unlock()
-	browser, done, err := t.use()
+	v := Upper
+	v.Settle = settleTime
+	return decoded(t.shot(ctx, address, v, by(at.Host, ask)))
+}
+
+func by(host string, ask Ask) *elsewhere {
+	return &elsewhere{host: host, ask: ask, slots: make(chan struct{}, elsewhereTogether)}
+}
+
+// TakeAlone is a picture of a page without anything from other hosts: what a site shows of another one of this machine stays here.
+func (t *Taker) TakeAlone(ctx context.Context, address string, v View) (image.Image, error) {
+	at, err := url.Parse(address)
 	if err != nil {
 		return nil, err
 	}
-	defer done()
-	tab, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
-	defer cancel()
-	tab, stop := context.WithTimeout(tab, elsewhereTime)
-	defer stop()
-	defer context.AfterFunc(ctx, stop)()
-	e := &elsewhere{host: at.Host, ask: ask, slots: make(chan struct{}, elsewhereTogether)}
-	hear := func(event any) {
+	return decoded(t.shot(ctx, address, v, by(at.Host, nil)))
+}
+
+// listen has what a tab loads be asked here.
+func (e *elsewhere) listen(tab context.Context) error {
+	if err := chromedp.Listen(tab, func(event any) {
 		if paused, is := event.(*fetch.EventRequestPaused); is && e.heard.Add(1) <= mostHeard {
 			go e.answer(tab, paused, e.heard.Load())
 		}
+	}); err != nil {
+		return err
 	}
-	if err := chromedp.Listen(tab, hear); err != nil {
-		return nil, err
-	}
-	begin := chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+	return chromedp.Do(tab, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		if _, err := cdp.Call(ctx, t, network.SetBypassServiceWorker, network.SetBypassServiceWorkerParams{Bypass: true}); err != nil {
+			return err
+		}
 		_, err := cdp.Call(ctx, t, fetch.Enable, fetch.EnableParams{})
 		return err
-	})
-	if err := chromedp.Do(tab, begin, chromedp.EmulateViewport(width, height), chromedp.Navigate(address), chromedp.Sleep(settleTime),
-		stays(address)); err != nil {
-		return nil, fmt.Errorf("open %s in the browser: %w", address, err)
-	}
-	return shown(tab, address)
+	}))
 }
 
 // answer answers one request of the page.
 func (e *elsewhere) answer(tab context.Context, paused *fetch.EventRequestPaused, number int64) {
 	e.slots <- struct{}{}
 	defer func() { <-e.slots }()
-	status, headers, body, err := e.load(tab, paused.Request, number)
+	err := e.may(paused.Request, number)
+	var status int
+	var headers []*fetch.HeaderEntry
+	var body []byte
+	if err == nil && e.ask != nil {
+		status, headers, body, err = e.load(tab, paused.Request.URL)
+	}
 	chromedp.Do(tab, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		if err == nil && e.ask == nil {
+			_, err := cdp.Call(ctx, t, fetch.ContinueRequest, fetch.ContinueRequestParams{RequestID: paused.RequestID})
+			return err
+		}
 		if err != nil {
 			_, err := cdp.Call(ctx, t, fetch.FailRequest, fetch.FailRequestParams{RequestID: paused.RequestID,
 				ErrorReason: network.ErrorReasonBlockedByClient})
@@ -92,15 +104,19 @@ func (e *elsewhere) answer(tab context.Context, paused *fetch.EventRequestPaused
 	}))
 }
 
-// load asks what one request of the page is for, where it is one that may be asked.
-func (e *elsewhere) load(ctx context.Context, request *network.Request, number int64) (status int, headers []*fetch.HeaderEntry,
-	body []byte, err error) {
+// may is an error where a request of the page is none that may be asked.
+func (e *elsewhere) may(request *network.Request, number int64) error {
 	to, err := url.Parse(request.URL)
-	if err != nil || to.Host != e.host || to.Scheme != "http" && to.Scheme != "https" || request.Method != http.MethodGet ||
-		number > mostElsewhere {
-		return 0, nil, nil, fmt.Errorf("%s is not asked", request.URL)
+	if err != nil || to.Host != e.host || to.Scheme != "http" && to.Scheme != "https" || number > mostElsewhere ||
+		e.ask != nil && request.Method != http.MethodGet {
+		return fmt.Errorf("%s is not asked", request.URL)
 	}
-	response, err := e.ask(ctx, request.URL)
+	return nil
+}
+
+// load asks what one request of the page is for.
+func (e *elsewhere) load(ctx context.Context, address string) (status int, headers []*fetch.HeaderEntry, body []byte, err error) {
+	response, err := e.ask(ctx, address)
 	if err != nil {
 		return 0, nil, nil, err
 	}

@@ -2,12 +2,10 @@
 package picture
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"image"
 	"image/jpeg"
-	"image/png"
 	"net"
 	"os"
 	"path/filepath"
@@ -19,6 +17,7 @@ import (
 	"github.com/chromedp/chromedp/remote"
 
 	"vessik/internal/cell"
+	"vessik/internal/core/screens"
 	"vessik/internal/ownfile"
 )
 
@@ -32,7 +31,7 @@ func Browser() string {
 	return ""
 }
 
-// Taker has a browser, which starts when it is first asked for and ends when nobody has asked for a while. It takes one picture at a time.
+// Taker has a browser, which starts when it is first asked for and ends when nobody has asked for a while. It shows a few pages at a time.
 type Taker struct {
 	Dir   string // for the browser's own files
 	Cells *cell.Cells
@@ -56,17 +55,9 @@ type keptPicture struct {
 }
 
 const (
-	width, height = 1280, 800
-	browserIdle   = 20 * time.Second
-	pictureAge    = time.Minute
+	browserIdle = 20 * time.Second
+	pictureAge  = time.Minute
 )
-
-// Take returns a picture of the upper part of a page.
-func (t *Taker) Take(ctx context.Context, address string) (image.Image, error) {
-	t.taking.Lock()
-	defer t.taking.Unlock()
-	return t.take(ctx, address)
-}
 
 // Comparison is the pictures of two pages, and the share of their pixels, 0 to 1, in which they differ.
 type Comparison struct {
@@ -80,7 +71,7 @@ func (t *Taker) Compare(ctx context.Context, model, address string) (Comparison,
 	defer t.taking.Unlock()
 	kept, ok := t.kept[model]
 	if !ok || time.Since(kept.taken) > pictureAge {
-		picture, err := t.take(ctx, model)
+		picture, err := t.Take(ctx, model, Upper)
 		if err != nil {
 			return Comparison{}, err
 		}
@@ -90,49 +81,12 @@ func (t *Taker) Compare(ctx context.Context, model, address string) (Comparison,
 		kept = keptPicture{picture, time.Now()}
 		t.kept[model] = kept
 	}
-	picture, err := t.take(ctx, address)
+	picture, err := t.Take(ctx, address, Upper)
 	if err != nil {
 		return Comparison{}, err
 	}
-	return Comparison{kept.image, picture, Different(kept.image, picture)}, nil
-}
-
-func (t *Taker) take(ctx context.Context, address string) (image.Image, error) {
-	return t.takeAt(ctx, address, width, height, 0)
-}
-
-// TakeAt returns a picture of a page in a window of another size, in CSS pixels, so far down.
-func (t *Taker) TakeAt(ctx context.Context, address string, width, height, top int) (image.Image, error) {
-	t.taking.Lock()
-	defer t.taking.Unlock()
-	return t.takeAt(ctx, address, width, height, top)
-}
-
-func (t *Taker) takeAt(ctx context.Context, address string, width, height, top int) (image.Image, error) {
-	browser, done, err := t.use()
-	if err != nil {
-		return nil, err
-	}
-	defer done()
-	tab, cancel := chromedp.NewContext(browser)
-	defer cancel()
-	tab, stop := context.WithTimeout(tab, 30*time.Second)
-	defer stop()
-	defer context.AfterFunc(ctx, stop)()
-	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(width), int64(height)), chromedp.Navigate(address),
-		chromedp.Evaluate[chromedp.Void](fmt.Sprintf("void scrollTo({ top: %d, behavior: 'instant' })", top))); err != nil {
-		return nil, fmt.Errorf("open %s in the browser: %w", address, err)
-	}
-	return shown(tab, address)
-}
-
-// shown is a picture of what a tab shows.
-func shown(tab context.Context, address string) (image.Image, error) {
-	raw, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
-	if err != nil {
-		return nil, fmt.Errorf("take a picture of %s: %w", address, err)
-	}
-	return png.Decode(bytes.NewReader(raw))
+	different, _ := screens.Compare(kept.image, picture)
+	return Comparison{kept.image, picture, different}, nil
 }
 
 // Save writes a picture as JPEG.
@@ -219,7 +173,7 @@ func (t *Taker) launch(program, profile string) (end func(), gone chan struct{},
 		Network: cell.OnlyPorts(t.Ports...), Listen: map[uint16]*os.File{uint16(port): held},
 		Init: true, Limits: cell.Limits{Processes: 512}}, nil, program,
 		append(flags, "--user-data-dir="+profile, fmt.Sprintf("--remote-debugging-port=%d", port),
-			fmt.Sprintf("--window-size=%d,%d", width, height), "about:blank")...)
+			fmt.Sprintf("--window-size=%d,%d", Upper.Width, Upper.Height), "about:blank")...)
 	if err != nil {
 		held.Close()
 		return nil, nil, "", err
@@ -292,30 +246,3 @@ func (t *Taker) close() {
 		t.browser, t.end, t.idle = nil, nil, nil
 	}
 }
-
-// Different is the share of the pixels in which two pictures differ visibly; what one has beyond the other's edge counts as different.
-func Different(a, b image.Image) float64 {
-	const visible = 24 << 8 // of 65535: less is the smoothing of letters
-	area := a.Bounds().Union(b.Bounds())
-	different := 0
-	for y := area.Min.Y; y < area.Max.Y; y++ {
-		for x := area.Min.X; x < area.Max.X; x++ {
-			p := image.Pt(x, y)
-			if !p.In(a.Bounds()) || !p.In(b.Bounds()) {
-				different++
-				continue
-			}
-			ar, ag, ab, _ := a.At(x, y).RGBA()
-			br, bg, bb, _ := b.At(x, y).RGBA()
-			if apart(ar, br) > visible || apart(ag, bg) > visible || apart(ab, bb) > visible {
-				different++
-			}
-		}
-	}
-	if area.Empty() {
-		return 0
-	}
-	return float64(different) / float64(area.Dx()*area.Dy())
-}
-
-func apart(a, b uint32) uint32 { return max(a, b) - min(a, b) }

@@ -4,46 +4,23 @@ import (
 	"context"
 	"fmt"
 	"image"
-	"image/color"
 	"image/jpeg"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"vessik/internal/cell"
+	"vessik/internal/core/screens"
 )
-
-func plain(width, height int, shade uint8) *image.RGBA {
-	picture := image.NewRGBA(image.Rect(0, 0, width, height))
-	for y := range height {
-		for x := range width {
-			picture.Set(x, y, color.RGBA{shade, shade, shade, 255})
-		}
-	}
-	return picture
-}
-
-func TestTheShareOfDifferentPixels(t *testing.T) {
-	white := plain(20, 10, 255)
-	assert.Zero(t, Different(white, plain(20, 10, 255)))
-	assert.Equal(t, 1.0, Different(white, plain(20, 10, 0)))
-	assert.Zero(t, Different(white, plain(20, 10, 250)), "less than the smoothing of letters")
-	spot := plain(20, 10, 255)
-	for x := range 5 {
-		spot.Set(x, 3, color.RGBA{255, 0, 0, 255})
-	}
-	assert.InDelta(t, 5.0/200, Different(white, spot), 1e-9)
-	assert.InDelta(t, 0.5, Different(white, plain(20, 20, 255)), 1e-9, "what one has beyond the other's edge differs")
-	assert.Equal(t, Different(white, spot), Different(spot, white))
-	assert.Zero(t, Different(plain(0, 0, 0), plain(0, 0, 0)))
-}
 
 // takerOf has a browser that reaches one server's pages.
 func takerOf(t *testing.T, pages *httptest.Server) *Taker {
@@ -83,19 +60,61 @@ func TestPagesAreComparedInARealBrowser(t *testing.T) {
 	defer file.Close()
 	again, err := jpeg.Decode(file)
 	require.NoError(t, err)
-	assert.Greater(t, Different(compared.Model, again), 0.9)
-	assert.Less(t, Different(compared.Picture, again), 0.05)
-	picture, err := taker.Take(ctx, pages.URL+"/fern")
+	different, _ := screens.Compare(compared.Picture, again)
+	assert.Less(t, different, 0.05)
+	picture, err := taker.Take(ctx, pages.URL+"/fern", Upper)
 	require.NoError(t, err)
-	assert.Equal(t, image.Pt(width, height), picture.Bounds().Size())
+	assert.Equal(t, image.Pt(Upper.Width, Upper.Height), picture.Bounds().Size())
 	cancelled, cancel := context.WithCancel(ctx)
 	cancel()
-	_, err = taker.Take(cancelled, pages.URL+"/fern")
+	_, err = taker.Take(cancelled, pages.URL+"/fern", Upper)
 	assert.Error(t, err)
-	_, err = taker.Take(ctx, pages.URL+"/fern")
+	_, err = taker.Take(ctx, pages.URL+"/fern", Upper)
 	assert.NoError(t, err, "one that was cancelled spoils nothing")
 	taker.Close()
 	left, err := os.ReadDir(taker.Dir)
 	require.NoError(t, err)
 	assert.Empty(t, left, "the browser leaves nothing")
+}
+
+// What a page shows of other sites of the machine is not in a picture that is taken of it alone.
+func TestAPictureOfOnePageAloneShowsNoOther(t *testing.T) {
+	if Browser() == "" {
+		t.Skip("there is no Chromium on this machine")
+	}
+	var pages *httptest.Server
+	pages = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		switch {
+		case r.URL.Path == "/away":
+			http.Redirect(w, r, strings.Replace(pages.URL, "127.0.0.1", "other.localhost", 1), http.StatusFound)
+		case strings.HasPrefix(r.Host, "other"):
+			io.WriteString(w, `<body style="background:#f00">`)
+		case r.URL.Path == "/own":
+			io.WriteString(w, `<body style="background:#00f">`)
+		default:
+			fmt.Fprintf(w, `<body style="margin:0;background:#0f0"><iframe src="http://other.localhost:%s/" style="border:0;width:1200px;height:400px">
+				</iframe><iframe src="/own" style="border:0;width:1200px;height:300px"></iframe>`, strings.Split(r.Host, ":")[1])
+		}
+	}))
+	defer pages.Close()
+	taker := takerOf(t, pages)
+	red := func(picture image.Image) bool {
+		r, g, _, _ := picture.At(300, 100).RGBA()
+		return r > 0xf000 && g < 0x1000
+	}
+	seen, err := taker.Take(t.Context(), pages.URL+"/", Upper)
+	require.NoError(t, err)
+	require.True(t, red(seen), "otherwise this test says nothing")
+	alone, err := taker.TakeAlone(t.Context(), pages.URL+"/", Upper)
+	require.NoError(t, err)
+	assert.False(t, red(alone))
+	_, g, _, _ := alone.At(1240, 700).RGBA()
+	assert.Greater(t, g, uint32(0xf000), "the page itself is there")
+	_, _, b, _ := alone.At(300, 600).RGBA()
+	assert.Greater(t, b, uint32(0xf000), "and what it shows of its own site")
+	_, err = taker.TakeAlone(t.Context(), pages.URL+"/away", Upper)
+	assert.Error(t, err)
+	_, err = taker.Take(t.Context(), pages.URL+"/away", Upper)
+	assert.ErrorContains(t, err, "leads on")
 }

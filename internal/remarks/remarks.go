@@ -23,6 +23,7 @@ import (
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
 	"vessik/internal/guest"
+	"vessik/internal/picture"
 	"vessik/internal/records"
 	"vessik/internal/running"
 )
@@ -31,6 +32,9 @@ import (
 type Feature struct {
 	Machine *running.Machine
 	Records *records.Records
+
+	taking  sync.Mutex
+	drawing sync.Mutex // one is drawn at a time: what it takes to do so is not little
 
 	mu     sync.Mutex
 	lately map[string][]time.Time // when somebody left something, by invitation
@@ -43,7 +47,7 @@ const (
 	mostLately  = 20  // by an invitation, within a minute
 	mostText    = 4000
 	mostSent    = 1 << 20 // bytes of a request
-	mostPixels  = 4096    // of a drawing, each way
+	mostPixels  = 6 << 20 // of a drawing
 )
 
 //go:embed remarks.js
@@ -164,7 +168,7 @@ func (f *Feature) leave(w http.ResponseWriter, r *http.Request, i guest.Invitati
 		answer(w, nil, err)
 		return
 	}
-	remark, drawing, err := l.checked(i.Site, r.UserAgent())
+	remark, drawing, err := f.checked(l, i.Site, r.UserAgent())
 	if err == nil {
 		err = isPage(r, i, l.Page)
 	}
@@ -186,7 +190,7 @@ func read(w http.ResponseWriter, r *http.Request, into any) error {
 }
 
 // checked is the remark that is kept of what was sent.
-func (l left) checked(name, browser string) (r wire.Remark, drawing []byte, err error) {
+func (f *Feature) checked(l left, name, browser string) (r wire.Remark, drawing []byte, err error) {
 	r = wire.Remark{Site: name, Page: l.Page, Element: l.Element, Excerpt: cut(l.Excerpt, 120), X: share(l.X), Y: share(l.Y),
 		Width: min(max(l.Width, 0), 20000), Height: min(max(l.Height, 0), 20000), Browser: cut(browser, 200), Who: cut(l.Who, 60),
 		Text: strings.TrimSpace(l.Text), State: wire.RemarkOpen, At: time.Now().UTC().Truncate(time.Second), Answers: []wire.Reply{}}
@@ -200,23 +204,25 @@ func (l left) checked(name, browser string) (r wire.Remark, drawing []byte, err 
 		return r, nil, errors.New("this is no part of the page")
 	}
 	if l.Drawing != "" {
-		drawing, err = picture(l.Drawing)
+		drawing, err = f.drawn(l.Drawing)
 		r.Drawn = err == nil
 	}
 	return r, drawing, err
 }
 
-// picture reads a drawing, and writes it again: nothing but a picture is kept.
-func picture(encoded string) ([]byte, error) {
+// drawn reads a drawing, and writes it again: nothing but a picture is kept.
+func (f *Feature) drawn(encoded string) ([]byte, error) {
 	wrong := errors.New("the drawing cannot be read")
 	raw, err := base64.StdEncoding.DecodeString(encoded)
 	if err != nil {
 		return nil, wrong
 	}
 	size, err := png.DecodeConfig(bytes.NewReader(raw))
-	if err != nil || size.Width > mostPixels || size.Height > mostPixels {
+	if err != nil || size.Width > mostPixels || size.Height > mostPixels || size.Width*size.Height > mostPixels {
 		return nil, wrong
 	}
+	f.drawing.Lock()
+	defer f.drawing.Unlock()
 	drawn, err := png.Decode(bytes.NewReader(raw))
 	if err != nil {
 		return nil, wrong
@@ -297,8 +303,13 @@ func (f *Feature) picture(w http.ResponseWriter, r *http.Request, i guest.Invita
 		answer(w, nil, err)
 		return
 	}
-	taken, err := f.Machine.Pictures.TakeAt(r.Context(), f.Machine.URL(s)+asked.Page, min(max(asked.Width, 200), 2560),
-		min(max(asked.Height, 200), 2000), min(max(asked.Top, 0), 100000))
+	if !f.taking.TryLock() { // guests wait for nobody else's pictures, and nobody for theirs
+		answer(w, nil, errors.New("a picture is being taken; try again in a moment"))
+		return
+	}
+	defer f.taking.Unlock()
+	taken, err := f.Machine.Pictures.TakeAlone(r.Context(), f.Machine.URL(s)+asked.Page, picture.View{
+		Width: min(max(asked.Width, 200), 2560), Height: min(max(asked.Height, 200), 2000), Top: min(max(asked.Top, 0), 100000)})
 	if err != nil {
 		answer(w, nil, errors.New("no picture could be taken"))
 		return

@@ -100,7 +100,7 @@ func (f *Feature) save(ctx context.Context, w *operation.Part, s site.Site, aske
 	}
 	if picture.Browser() != "" && s.State == site.Running {
 		w.Progress("taking a picture", -1)
-		if taken, err := f.Machine.Pictures.Take(ctx, s.URL(f.Machine.Gateway())); err == nil {
+		if taken, err := f.Machine.Pictures.Take(ctx, s.URL(f.Machine.Gateway()), picture.Upper); err == nil {
 			source.Picture = filepath.Join(dir, "picture.jpg")
 			if err := picture.Save(source.Picture, taken); err != nil {
 				return err

@@ -5,12 +5,16 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 	"unicode"
 
 	core "vessik/internal/core/screens"
 	"vessik/internal/core/site"
+	"vessik/internal/picture"
 	"vessik/internal/running"
 )
+
+const settleTime = 400 * time.Millisecond
 
 // Feature is the pictures of one machine.
 type Feature struct {
@@ -40,5 +44,6 @@ func (f *Feature) Take(ctx context.Context, name string, asked Asked) ([]byte, e
 		strings.ContainsFunc(asked.Path, unicode.IsControl):
 		return problem("path", fmt.Sprintf("%.100q is no page of the site", asked.Path), "begin with a slash, such as /about/")
 	}
-	return f.Machine.Pictures.Screen(ctx, f.Machine.URL(s)+asked.Path, asked.Width, asked.Height, asked.Phone, asked.Dark)
+	return f.Machine.Pictures.Shot(ctx, f.Machine.URL(s)+asked.Path,
+		picture.View{Width: asked.Width, Height: asked.Height, Phone: asked.Phone, Dark: asked.Dark, Whole: true, Settle: settleTime})
 }

@@ -58,7 +58,7 @@ func Compare(before, now image.Image) (different float64, marked *image.RGBA) {
 	count := 0
 	for i := 0; i < len(a.Pix); i += 4 {
 		p, q := a.Pix[i:i+4], b.Pix[i:i+4]
-		if apart(p[0], q[0]) <= visible && apart(p[1], q[1]) <= visible && apart(p[2], q[2]) <= visible && p[3] == q[3] {
+		if apart(p[0], q[0]) < visible && apart(p[1], q[1]) < visible && apart(p[2], q[2]) < visible && p[3] == q[3] {
 			for c := range 3 { // what stayed is pale
 				marked.Pix[i+c] = 255 - (255-q[c])/3
 			}
