@@ -174,7 +174,7 @@ func runInvites(ctx context.Context, c *call) error {
 	for _, i := range all {
 		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%d\t%d\t%d\t%s\t%s\n", i.ID, site.Shown(i.Site), i.Address,
 			strings.TrimSuffix(max(time.Until(i.Until), time.Minute).Round(time.Minute).String(), "0s"), i.Guests, i.Requests, i.Refused, may(i),
-				cmp.Or(i.Note, "-"))
+			cmp.Or(i.Note, "-"))
 	}
 	return table.Flush()
 }

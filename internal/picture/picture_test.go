@@ -93,8 +93,8 @@ func TestAPictureOfOnePageAloneShowsNoOther(t *testing.T) {
 		case r.URL.Path == "/own":
 			io.WriteString(w, `<body style="background:#00f">`)
 		default:
-			fmt.Fprintf(w, `<body style="margin:0;background:#0f0"><iframe src="http://other.localhost:%s/" style="border:0;width:1200px;height:400px">
-				</iframe><iframe src="/own" style="border:0;width:1200px;height:300px"></iframe>`, strings.Split(r.Host, ":")[1])
+			fmt.Fprintf(w, `<body style="margin:0;background:#0f0"><iframe src="http://other.localhost:%s/" width=1200 height=400>
+				</iframe><iframe src="/own" width=1200 height=300></iframe>`, strings.Split(r.Host, ":")[1])
 		}
 	}))
 	defer pages.Close()
