@@ -43,7 +43,7 @@ setup-test:
 check: build
 	go vet ./...
 	go tool staticcheck ./...
-	go tool forbidigo -set_exit_status -tests=false $(by_path) -- $(addprefix ./internal/,api archive authority blobs change create database defaults facts fleet helpers home hosts cms lifecycle hosting invite load logs mailbox moving origin outgoing parcel parts phperrors picture points registry remarks rename restack \
+	go tool forbidigo -set_exit_status -tests=false $(by_path) -- $(addprefix ./internal/,api archive authority blobs change create database defaults facts fleet helpers home hosts cms lifecycle hosting invite load logs mailbox moving origin outgoing parcel parts phperrors picture points registry remarks rename restack standing \
 		restore running saving sending settings shelf stencil trial trust uploads users verify walk)
 	go tool forbidigo -set_exit_status -tests=false '^http\.(DefaultClient|Get|Head|Post|PostForm)(\# give it a timeout)?$$' '^context\.TODO$$' -- ./...
 	go tool go-errorlint -test=false ./...
@@ -53,7 +53,7 @@ check: build
 by_path := '^os\.(Open|OpenFile|Create|ReadFile|WriteFile|ReadDir|CopyFS|Mkdir|MkdirAll|Rename|Remove|RemoveAll|Link|Symlink|Chmod|Chown|Chtimes|Truncate)(\# say safefile or ownfile)?$$' '^filepath\.(Walk|WalkDir|Glob)(\# say safefile or ownfile)?$$'
 
 # What works without engines is tested for data races.
-raced := client $(addprefix internal/,api archive authority cell core/rewrite gateway home hosts moving names guest operation origin outgoing parcel proc registry relay rename running safefile service shelf survey trial users)
+raced := client copies $(addprefix internal/,api archive authority cell core/rewrite gateway home hosts moving names guest operation origin outgoing parcel proc registry relay rename running safefile service shelf survey trial users)
 space := $(subst ,, )
 
 test: check setup-test

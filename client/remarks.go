@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"fmt"
+	"io"
 
 	"vessik/internal/core/wire"
 )
@@ -26,4 +27,14 @@ func (c *Client) AnswerRemark(ctx context.Context, name string, id int64, asked 
 // DropRemark removes a remark.
 func (c *Client) DropRemark(ctx context.Context, name string, id int64) error {
 	return c.call(ctx, "DELETE", sitePath(name, fmt.Sprintf("/remarks/%d", id)), nil, nil)
+}
+
+// Drawing is what was drawn for a remark, PNG.
+func (c *Client) Drawing(ctx context.Context, name string, id int64) ([]byte, error) {
+	response, err := c.send(ctx, "GET", sitePath(name, fmt.Sprintf("/remarks/%d/drawing.png", id)), nil)
+	if err != nil {
+		return nil, err
+	}
+	defer response.Body.Close()
+	return io.ReadAll(response.Body)
 }

@@ -48,7 +48,7 @@ func doing(kind plan.Kind) func(*service, string) (client.Operation, error) {
 }
 
 // attempts are all kinds of operations, those of changes in more than one way.
-func attempts(dump, address, parcel string, host *hosted) []attempt {
+func attempts(dump, address, parcel, relay string, host *hosted) []attempt {
 	memory := func(s *service, name string) (client.Operation, error) {
 		return s.Adjust(ctx, name, client.Settings{PHP: map[string]string{"memory_limit": "200M"}}, false)
 	}
@@ -94,6 +94,9 @@ func attempts(dump, address, parcel string, host *hosted) []attempt {
 		}},
 		{title: "unpack", kind: "unpack", content: true, begin: func(s *service, name string) (client.Operation, error) {
 			return s.Unpack(ctx, name, parcel, false)
+		}},
+		{title: "stand", kind: "stand", begin: func(s *service, name string) (client.Operation, error) {
+			return s.Stand(ctx, name, client.Stand{Relay: relay})
 		}},
 		{title: "parts", kind: "change-parts", cms: "meadow", begin: func(s *service, name string) (client.Operation, error) {
 			return s.ChangeParts(ctx, name, client.ChangeParts{Drop: []string{"clover"}})
@@ -213,7 +216,8 @@ func TestEveryStepOfEveryOperationCanBreakOff(t *testing.T) {
 	requirePassed(t, s.made(t, client.Request{Name: "source", CMS: "empty"}, client.Request{Name: "twin", CMS: "empty"}))
 	source := plant(t, s, "source")
 	dump := dumpOf(t, source)
-	places := placesOf(t, s, points, attempts(dump, source.URL, parcelOf(t, s, "source"), practiceHost(t, s, outside(t))))
+	_, relay := keeping(t, s, "-copies", "1000")
+	places := placesOf(t, s, points, attempts(dump, source.URL, parcelOf(t, s, "source"), relay, practiceHost(t, s, outside(t))))
 	t.Logf("%d places", len(places))
 
 	t.Run("fails", func(t *testing.T) {
@@ -327,7 +331,8 @@ func TestAllKindsOfOperationsAtOnceWithoutADataRace(t *testing.T) {
 	meadow(t, s)
 	requirePassed(t, s.made(t, client.Request{Name: "source", CMS: "empty"}, client.Request{Name: "twin", CMS: "empty"}))
 	source := plant(t, s, "source")
-	all := attempts(dumpOf(t, source), source.URL, parcelOf(t, s, "source"), practiceHost(t, s, outside(t)))
+	_, relay := keeping(t, s, "-copies", "1000")
+	all := attempts(dumpOf(t, source), source.URL, parcelOf(t, s, "source"), relay, practiceHost(t, s, outside(t)))
 	requests := []client.Request{}
 	name := func(i int) string { return fmt.Sprintf("kind-%d", i) }
 	for i, a := range all {

@@ -26,12 +26,14 @@ import (
 // relay is one that the command runs, at which a service has an account.
 type relay struct {
 	home, at string
+	flags    []string
 	command  *exec.Cmd
 }
 
 func (r *relay) start(t testing.TB) {
 	t.Helper()
-	r.command = exec.Command(program, "relay", "-home", r.home, "-domain", "guests.localhost", "-listen", r.at)
+	r.command = exec.Command(program, append([]string{"relay", "-home", r.home, "-domain",
+		"guests.localhost", "-listen", r.at}, r.flags...)...)
 	require.NoError(t, r.command.Start())
 	require.Eventually(t, func() bool {
 		connection, err := tls.Dial("tcp", r.at, &tls.Config{InsecureSkipVerify: true})
@@ -39,7 +41,7 @@ func (r *relay) start(t testing.TB) {
 			connection.Close()
 		}
 		return err == nil
-	}, 10*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 }
 
 func (r *relay) stop() {
@@ -48,9 +50,9 @@ func (r *relay) stop() {
 }
 
 // relayed is a relay that a service joined.
-func relayed(t testing.TB, s *service) *relay {
+func relayed(t testing.TB, s *service, flags ...string) *relay {
 	t.Helper()
-	r := &relay{home: filepath.Join(outside(t), "relay"), at: "127.0.0.1:" + strconv.Itoa(freePort(t))}
+	r := &relay{flags: flags, home: filepath.Join(outside(t), "relay"), at: "127.0.0.1:" + strconv.Itoa(freePort(t))}
 	r.start(t)
 	t.Cleanup(func() { r.stop() })
 	token, errs, code := run(t, "relay", "token", "add", "ines", "-home", r.home)

@@ -7,14 +7,16 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
+
 	"slices"
+	"strconv"
 	"sync"
 	"syscall"
 	"time"
 
 	"vessik/client"
 	"vessik/demo"
+	"vessik/internal/background"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/wire"
 	"vessik/internal/home"
@@ -188,18 +190,37 @@ func startProgram(home home.Home, out *os.File, name string, flags ...string) (*
 		return nil, err
 	}
 	s := &child{command: exec.Command(program, append([]string{name, "-home", home.Dir}, flags...)...), ended: make(chan struct{})}
-	s.command.Env = append(os.Environ(), "VESSIK_ENGINES="+home.Engines)
+	s.command.Env = append(os.Environ(), "VESSIK_ENGINES="+home.Engines, starter+"="+strconv.Itoa(os.Getpid()))
 	s.command.Stdout, s.command.Stderr = out, os.Stderr
-	// Ctrl-C on the terminal is for the demo, which then ends the service; if the demo is killed, the service ends by itself.
-	s.command.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
-	started := make(chan error)
+	s.command.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // Ctrl-C on the terminal is for whoever started it, who then ends it
+	if err := s.command.Start(); err != nil {
+		return nil, err
+	}
 	go func() {
-		runtime.LockOSThread() // the parent-death signal is bound to the thread
-		started <- s.command.Start()
 		s.err = s.command.Wait()
 		close(s.ended)
 	}()
-	return s, <-started
+	return s, nil
+}
+
+// starter is the variable by which a command knows who started it: it ends when that one does. (The kernel's signal for it does not outlive
+// becoming another account.)
+const starter = "VESSIK_STARTED_BY"
+
+// untilStarterEnds ends with the process that started this one, where that wants it so.
+func untilStarterEnds(ctx context.Context) context.Context {
+	pid, err := strconv.Atoi(os.Getenv(starter))
+	os.Unsetenv(starter)
+	if err != nil {
+		return ctx
+	}
+	ctx, end := context.WithCancel(ctx)
+	go background.Every(ctx, 300*time.Millisecond, func() {
+		if os.Getppid() != pid {
+			end()
+		}
+	})
+	return ctx
 }
 
 // within is a context that ends with the service: where that ends by itself, so does what it was started for.

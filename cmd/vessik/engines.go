@@ -204,4 +204,9 @@ func (c *call) listEngines(ctx context.Context, service *client.Client) error {
 	return nil
 }
 
-func megabytes(bytes int64) string { return fmt.Sprintf("%d MB", (bytes+1<<19)>>20) }
+func megabytes(bytes int64) string {
+	if bytes > 0 && bytes < 1<<20 {
+		return fmt.Sprintf("%d KB", (bytes+1023)>>10)
+	}
+	return fmt.Sprintf("%d MB", (bytes+1<<19)>>20)
+}

@@ -57,7 +57,7 @@ func init() {
 		{"Look inside", []command{infoCommand, mailCommand, mailServerCommand, outgoingCommand,
 			errorsCommand, walkCommand, logsCommand, operationsCommand}},
 		{"Elsewhere", []command{hostingCommand, pullCommand, pushCommand, practiceHostCommand}},
-		{"Show", []command{inviteCommand, invitesCommand, remarksCommand, screensCommand, relaysCommand, relayCommand}},
+		{"Show", []command{inviteCommand, invitesCommand, standingCommand, remarksCommand, screensCommand, relaysCommand, relayCommand}},
 		{"Machine", []command{surveyCommand, hostsCommand, authorityCommand, defaultsCommand, atLoginCommand, completionCommand}},
 		{"Service", []command{serveCommand, demoCommand, statusCommand, consoleCommand, versionCommand}},
 	}
@@ -91,7 +91,7 @@ type call struct {
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
-	code := run(ctx, os.Args[1:], os.Stdout, os.Stderr)
+	code := run(untilStarterEnds(ctx), os.Args[1:], os.Stdout, os.Stderr)
 	stop()
 	os.Exit(code)
 }

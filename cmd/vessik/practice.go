@@ -119,18 +119,24 @@ func practicePlace(dir string) (place home.Home, flags []string, err error) {
 	if place, err = homeOfItsOwn(practiceName, dir); err != nil {
 		return place, nil, err
 	}
+	flags, err = portsOfItsOwn(place)
+	return place, flags, err
+}
+
+// portsOfItsOwn are flags for a service beside the user's own, which it is told when its home is new: the usual ports are for that one.
+func portsOfItsOwn(place home.Home) (flags []string, err error) {
 	if _, err := os.Stat(place.Path("home.json")); err == nil {
-		return place, nil, nil
+		return nil, nil
 	}
-	for _, name := range []string{"-gateway-port", "-https-port"} { // the usual ones are for the user's own sites
+	for _, name := range []string{"-gateway-port", "-https-port"} {
 		free, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
-			return place, nil, err
+			return nil, err
 		}
 		flags = append(flags, name, strconv.Itoa(free.Addr().(*net.TCPAddr).Port))
 		free.Close()
 	}
-	return place, flags, nil
+	return flags, nil
 }
 
 // rentOut makes the live and the staging sites of the demo at the host, and tells how they are added as accounts.

@@ -17,8 +17,10 @@ import (
 	"time"
 
 	"golang.org/x/crypto/acme/autocert"
+	"golang.org/x/sync/errgroup"
 
 	"vessik/client"
+	"vessik/copies"
 	"vessik/internal/authority"
 	"vessik/internal/home"
 	"vessik/internal/relay"
@@ -31,7 +33,10 @@ var relayCommand = command{name: "relay", names: "[token] [add|drop] [NAME]", ab
 		"one for " +
 		"each address (their names are then\nin public logs; passwords still guard them). A domain below localhost gets certificates of an " +
 		"authority of " +
-		"the relay's own.\nvessik relay token add NAME makes an account and prints its token, token drop NAME ends it, token lists them.",
+		"the relay's own.\nvessik relay token add NAME makes an account and prints its token, token drop NAME ends it, token lists them.\n" +
+		"-standing keeps copies of accounts' sites, which stay up when their makers' machines are off (vessik standing): a service with " +
+		"engines " +
+		"of its own runs beside the relay.",
 	example: "vessik relay -domain guests.localhost -listen 127.0.0.1:8443\nvessik relay token add ines\n" +
 		"vessik relay -domain guests.example -certificate guests.pem -key guests.key", run: runRelay}
 
@@ -52,7 +57,11 @@ func runRelay(ctx context.Context, c *call) error {
 	limits, settings := relay.UsualLimits, (*tls.Config)(nil)
 	c.flags.IntVar(&limits.Addresses, "addresses", limits.Addresses, "how many an account has at the same time")
 	c.flags.IntVar(&limits.Guests, "requests", limits.Guests, "how many requests of an account are answered at the same time")
-	megabytes := c.flags.Int64("traffic", 0, "megabytes that an account has in a day; 0 for no limit")
+	traffic := c.flags.Int64("traffic", 0, "megabytes that an account has in a day; 0 for no limit")
+	standing, most := c.flags.Bool("standing", false, "keep standing copies, in a service beside the relay"), copies.UsualLimits
+	c.flags.IntVar(&most.Copies, "copies", most.Copies, "how many copies an account has")
+	c.flags.DurationVar(&most.For, "copies-for", most.For, "how long one stands at the most, without being brought up to date")
+	room := c.flags.Int64("copies-room", most.Bytes>>20, "megabytes that an account's copies have, all together")
 	c.common = []string{"domain", "listen", "certificate", "key"}
 	c.jsonFlag()
 	if err := c.parse(); err != nil {
@@ -75,7 +84,7 @@ func runRelay(ctx context.Context, c *call) error {
 		}
 		return c.relayTokens(accounts)
 	}
-	limits.Bytes = *megabytes << 20
+	limits.Bytes, most.Bytes = *traffic<<20, *room<<20
 	door, err := net.Listen("tcp", *listen)
 	if err != nil {
 		return fmt.Errorf("-listen: %w; choose another port", err)
@@ -86,6 +95,12 @@ func runRelay(ctx context.Context, c *call) error {
 	if *certificate != "" { // which root alone may read
 		_, err = pair.Get(nil)
 	}
+	var beside *standingRoom
+	if err == nil && *standing {
+		if beside, err = besideTheRelay(place, most); err == nil {
+			defer beside.child.stop()
+		}
+	}
 	if err = errors.Join(err, become()); err == nil {
 		settings, err = relayTLS(r, place, pair, *acme, *directory)
 	}
@@ -95,14 +110,36 @@ func runRelay(ctx context.Context, c *call) error {
 	}
 	fmt.Fprintf(c.out, "The relay lends addresses below %s:%d. Make an account: vessik relay token add NAME -home %s\n", *domain, r.Port,
 		place.Dir)
+	return serveRelay(ctx, r, door, settings, beside)
+}
+
+// serveRelay serves a relay, with the room for its copies where there is one, until the context or that ends.
+func serveRelay(ctx context.Context, r *relay.Relay, door net.Listener, settings *tls.Config, beside *standingRoom) error {
+	var keeping errgroup.Group
+	defer keeping.Wait()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
 	server := &http.Server{Handler: r, TLSConfig: settings, ReadHeaderTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, ErrorLog: log.New(io.Discard, "", 0)}
 	stop := context.AfterFunc(ctx, func() { server.Close() })
 	defer stop()
-	if err := server.Serve(tls.NewListener(door, settings)); !errors.Is(err, http.ErrServerClosed) {
-		return err
+	if beside != nil {
+		within, end := beside.child.within(ctx)
+		defer end()
+		beside.answer(r)
+		keeping.Go(func() error {
+			defer server.Close()
+			return beside.keep(within, r)
+		})
 	}
-	return nil
+	err := server.Serve(tls.NewListener(door, settings))
+	if errors.Is(err, http.ErrServerClosed) {
+		err = nil
+	}
+	if cancel(); beside != nil {
+		err = errors.Join(err, beside.child.failed())
+	}
+	return errors.Join(err, keeping.Wait())
 }
 
 // relayTLS is how a relay shows who it is.

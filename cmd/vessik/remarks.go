@@ -16,7 +16,7 @@ var remarksCommand = command{name: "remarks", names: "NAME", about: "see and ans
 	synopsis: "Lists what guests left on pages (vessik invite NAME -remarks): open ones and answered ones, with -all those that are " +
 		"done, too." +
 		"\n-answer ID -text TEXT answers one, which the guest sees at the same address; -done ID and -reopen ID say where one stands; " +
-		"-drop ID removes it.\n-csv prints them as comma-separated values (RFC 4180).",
+		"-drop ID removes it. -copy is for those on the site's standing copy.\n-csv prints them as comma-separated values (RFC 4180).",
 	example: "vessik remarks orchard-days\nvessik remarks orchard-days -answer 3 -text 'The pears are in.'\nvessik remarks orchard-days " +
 		"-done 3",
 	run: runRemarks}
@@ -28,22 +28,35 @@ func runRemarks(ctx context.Context, c *call) error {
 	reopen := c.flags.Int64("reopen", 0, "this one is open again")
 	drop := c.flags.Int64("drop", 0, "remove this one")
 	all := c.flags.Bool("all", false, "list those that are done, too")
+	copied := c.flags.Bool("copy", false, "those on the site's standing copy (vessik standing)")
+	at := c.flags.String("at", "", "the relay's host, where copies stand at several")
 	asCSV := c.flags.Bool("csv", false, "print comma-separated values")
 	service, err := c.connect(func() error {
 		if (*answer != 0) != (*text != "") {
 			return usageError{"-answer and -text go together"}
+		}
+		if *copied && *drop != 0 {
+			return usageError{"-drop is for the site's own; those on its copy come home when it ends"}
 		}
 		return nil
 	})
 	if err != nil {
 		return err
 	}
-	name := c.names[0]
+	name, reply, list := c.names[0], service.AnswerRemark, service.Remarks
+	if *copied {
+		reply = func(ctx context.Context, name string, id int64, asked client.ReplyTo) (client.Remark, error) {
+			return service.AnswerCopyRemark(ctx, name, *at, id, asked)
+		}
+		list = func(ctx context.Context, name string) ([]client.Remark, error) {
+			return service.CopyRemarks(ctx, name, *at)
+		}
+	}
 	for state, id := range map[string]int64{wire.RemarkAnswered: *answer, wire.RemarkDone: *done, wire.RemarkOpen: *reopen} {
 		if id == 0 {
 			continue
 		}
-		changed, err := service.AnswerRemark(ctx, name, id, client.ReplyTo{Text: *text, State: state})
+		changed, err := reply(ctx, name, id, client.ReplyTo{Text: *text, State: state})
 		if err != nil || !*c.json {
 			return err
 		}
@@ -52,7 +65,7 @@ func runRemarks(ctx context.Context, c *call) error {
 	if *drop != 0 {
 		return service.DropRemark(ctx, name, *drop)
 	}
-	found, err := service.Remarks(ctx, name)
+	found, err := list(ctx, name)
 	if err != nil {
 		return err
 	}

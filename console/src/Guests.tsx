@@ -2,6 +2,7 @@
 import { useQuery } from "@tanstack/react-query"
 import { useState } from "react"
 import { answer, api, of, queries, told, useImage, useSites, type Invitation } from "./api"
+import { Copies } from "./Copies"
 import { InviteForm } from "./InviteForm"
 import { Remarks } from "./Remarks"
 import { Crumbs, Fact, Mono, Notice, Word } from "./ui"
@@ -38,6 +39,7 @@ export function GuestsPage({ name }: { name: string }) {
       ))}
       <InviteForm key={made?.id} name={name} running={site?.state === "running"} done={setMade} />
       <Remarks name={name} invitation={standing.find((i) => i.remarks)} />
+      <Copies name={name} />
       <Asked name={name} />
     </>
   )
@@ -52,7 +54,7 @@ export function left(until: string, now = Date.now()): string {
 }
 
 // may is what guests may do by an invitation.
-export function may(i: Invitation): string {
+export function may(i: Pick<Invitation, "only" | "read_only" | "no_sign_in">): string {
   if (i.only) return `see ${i.only} alone`
   if (i.read_only) return "look only"
   return i.no_sign_in ? "do all but sign in" : "do all that a visitor may"

@@ -55,6 +55,7 @@ import (
 	"vessik/internal/sending"
 	"vessik/internal/settings"
 	"vessik/internal/shelf"
+	"vessik/internal/standing"
 	"vessik/internal/trial"
 	"vessik/internal/uploads"
 	"vessik/internal/users"
@@ -102,6 +103,7 @@ type Rooms struct {
 	Database   *database.Feature
 	Invite     *invite.Feature
 	Remarks    *remarks.Feature
+	Standing   *standing.Feature
 	Screens    *screens.Feature
 	// Own are the process ids of engines that the service runs for itself, by engine.
 	Own func() map[string]int
@@ -156,7 +158,7 @@ func (a *API) Handler() (http.Handler, *huma.OpenAPI) {
 	a.registerSessions(document)
 	for _, routes := range []func(huma.API, *echo.Echo){a.serviceRoutes, a.operationsRoutes, a.sitesRoutes, a.createRoutes, a.enginesRoutes,
 		a.cmsRoutes, a.restackRoutes, a.settingsRoutes, a.trialRoutes, a.renameRoutes, a.loadRoutes, a.restoreRoutes,
-		a.parcelRoutes, a.movingRoutes, a.inviteRoutes, a.remarksRoutes, a.screensRoutes, a.partsRoutes,
+		a.parcelRoutes, a.movingRoutes, a.inviteRoutes, a.remarksRoutes, a.standingRoutes, a.screensRoutes, a.partsRoutes,
 		a.uploadsRoutes, a.usersRoutes, a.infoRoutes, a.logsRoutes, a.commandRoutes, a.fleetRoutes, a.hostsRoutes, a.authorityRoutes,
 		a.mailRoutes, a.outgoingRoutes, a.databaseRoutes, a.terminalRoutes, a.phpErrorRoutes,
 		a.helperRoutes, a.walkRoutes, a.defaultsRoutes, a.shelfRoutes, a.stencilRoutes, a.dumpRoutes} {

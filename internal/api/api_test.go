@@ -160,8 +160,9 @@ func TestNoAnswerHasAPlaceForSecrets(t *testing.T) {
 		"Invitation.password",  // where one is asked for
 		"Lander.secret",        // which was just made, and is kept nowhere
 		"MailAccess.password",  // of a mailbox, which is asked for by a call of its own
-		"NewPassword.password"} // that was just set
-	requests := []string{"Request", "NewAdministrator", "SetMailServer", "JoinRelay", "Invite"} // what is told to the service
+		"NewPassword.password", // that was just set
+		"StandingCopy.password"} // with ?secrets=true
+	requests := []string{"Request", "NewAdministrator", "SetMailServer", "JoinRelay", "Invite", "Stand"} // what is told to the service
 	found := []string{}
 	for name, schema := range document.Components.Schemas.Map() {
 		for property := range schema.Properties {

@@ -27,9 +27,10 @@ const SumsName = "SHA256SUMS"
 // Form is what an archive is written as.
 type Form string
 
-// Forms of archives: a tar archive compressed with Zstandard, and a zip archive.
+// Forms of archives: a tar archive compressed with Zstandard, one that is not, and a zip archive.
 const (
 	TarZstd Form = "tar.zst"
+	Tar     Form = "tar" // of the same files it is the same again
 	Zip     Form = "zip"
 )
 
@@ -39,7 +40,7 @@ type Packer struct {
 
 	ctx  context.Context
 	tar  *tar.Writer
-	zstd *zstd.Encoder
+	zstd *zstd.Encoder // nil for a tar archive that is not compressed
 	zip  *zip.Writer
 	sums bytes.Buffer
 	read int64
@@ -51,6 +52,9 @@ func NewPacker(ctx context.Context, form Form, to io.Writer) (*Packer, error) {
 		p := &Packer{ctx: ctx, zip: zip.NewWriter(to)}
 		p.zip.RegisterCompressor(zip.Deflate, func(to io.Writer) (io.WriteCloser, error) { return flate.NewWriter(to, flate.DefaultCompression) })
 		return p, nil
+	}
+	if form == Tar {
+		return &Packer{ctx: ctx, tar: tar.NewWriter(to)}, nil
 	}
 	compressed, err := zstd.NewWriter(to, zstd.WithEncoderLevel(zstd.SpeedDefault))
 	if err != nil {
@@ -72,7 +76,11 @@ func (p *Packer) entry(head Head) (to io.Writer, err error) {
 	if err := p.ctx.Err(); err != nil {
 		return nil, err
 	}
-	if head.Modified.IsZero() {
+	switch {
+	case !head.Modified.IsZero():
+	case p.zip == nil && p.zstd == nil:
+		head.Modified = time.Unix(0, 0)
+	default:
 		head.Modified = time.Now().Truncate(time.Second)
 	}
 	mode, folder := 0o644|head.Mode&0o111, strings.HasSuffix(head.Name, "/")
@@ -207,7 +215,11 @@ func (p *Packer) Close() error {
 	if p.zip != nil {
 		return p.zip.Close()
 	}
-	return errors.Join(p.tar.Close(), p.zstd.Close())
+	err := p.tar.Close()
+	if p.zstd != nil {
+		err = errors.Join(err, p.zstd.Close())
+	}
+	return err
 }
 
 // UnpackWhole unpacks what a Packer has written, and compares every checksum.

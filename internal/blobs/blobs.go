@@ -62,25 +62,58 @@ func (s Store) path(sum string) string { return filepath.Join(s.Dir, sum[:2], su
 // Put keeps content, and returns what it is read by again.
 func (s Store) Put(ctx context.Context, content io.Reader) (refs []Ref, err error) {
 	refs = []Ref{}
-	err = split(content, func(piece []byte) error {
+	err = Pieces(content, func(sum string, piece []byte) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		ref, err := s.put(piece)
+		ref, err := s.put(sum, piece)
 		refs = append(refs, ref)
 		return err
 	})
 	return refs, err
 }
 
+// Pieces tells the pieces that content is kept in, with their sums; a piece is good until each returns.
+func Pieces(content io.Reader, each func(sum string, piece []byte) error) error {
+	return split(content, func(piece []byte) error { return each(sumOf(piece), piece) })
+}
+
 // Sums are the sums of the pieces that content is kept in.
 func Sums(content io.Reader) (sums []string, err error) {
-	err = split(content, func(piece []byte) error {
-		sum := sha256.Sum256(piece)
-		sums = append(sums, hex.EncodeToString(sum[:]))
+	err = Pieces(content, func(sum string, _ []byte) error {
+		sums = append(sums, sum)
 		return nil
 	})
 	return sums, err
+}
+
+// Pack compresses a piece, as it is kept and sent.
+func Pack(piece []byte) []byte { return encoder().EncodeAll(piece, nil) }
+
+// LongestPacked is how long a piece may be that was packed, in bytes.
+const LongestPacked = longest + 64<<10
+
+// Take keeps a piece that somebody else packed: what it is called is summed here.
+func (s Store) Take(packed []byte) (Ref, error) {
+	piece, err := decoder().DecodeAll(packed, nil)
+	if err != nil || len(piece) == 0 || len(piece) > longest {
+		return Ref{}, errors.New("a piece that cannot be read")
+	}
+	return s.put(sumOf(piece), piece)
+}
+
+// Find is a blob that is there; false where it is not, or where the sum is none.
+func (s Store) Find(sum string) (size int64, there bool) {
+	if raw, err := hex.DecodeString(sum); err != nil || len(raw) != sha256.Size {
+		return 0, false
+	}
+	size = ownfile.Size(s.path(sum))
+	return size, size > 0
+}
+
+func sumOf(piece []byte) string {
+	sum := sha256.Sum256(piece)
+	return hex.EncodeToString(sum[:])
 }
 
 // Are tells whether content of these sums is what is read by refs.
@@ -88,14 +121,13 @@ func Are(refs []Ref, sums []string) bool {
 	return slices.EqualFunc(refs, sums, func(ref Ref, sum string) bool { return ref.Sum == sum })
 }
 
-func (s Store) put(piece []byte) (Ref, error) {
-	sum := sha256.Sum256(piece)
-	ref := Ref{Sum: hex.EncodeToString(sum[:]), Size: len(piece)}
+func (s Store) put(sum string, piece []byte) (Ref, error) {
+	ref := Ref{Sum: sum, Size: len(piece)}
 	path := s.path(ref.Sum)
 	if ref.Stored = ownfile.Size(path); ref.Stored > 0 {
 		return ref, nil
 	}
-	packed := encoder().EncodeAll(piece, nil)
+	packed := Pack(piece)
 	ref.Stored = int64(len(packed))
 	if err := ownfile.Make(filepath.Dir(path), 0o700); err != nil {
 		return ref, err
@@ -150,7 +182,7 @@ func (s Store) piece(ref Ref) ([]byte, error) {
 		return nil, fmt.Errorf("read the blob %s: %w", ref.Sum, err)
 	}
 	piece, err := decoder().DecodeAll(packed, nil)
-	if sum := sha256.Sum256(piece); err != nil || hex.EncodeToString(sum[:]) != ref.Sum {
+	if err != nil || sumOf(piece) != ref.Sum {
 		return nil, &Damaged{ref.Sum}
 	}
 	return piece, nil

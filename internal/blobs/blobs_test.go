@@ -118,3 +118,38 @@ func TestWhatNobodyNamesIsSwept(t *testing.T) {
 	require.NoError(t, s.Sweep(nil))
 	assert.NoDirExists(t, s.Dir)
 }
+
+// What one side has in pieces, the other one puts together again; nobody says what a piece is called but whoever keeps it.
+func TestPiecesGoFromStoreToStore(t *testing.T) {
+	there, text := Store{Dir: t.TempDir()}, noise(7, 3<<20)
+	carried, sums := 0, []string{}
+	carry := func(text []byte) []byte {
+		carried, sums = 0, nil
+		var refs []Ref
+		require.NoError(t, Pieces(bytes.NewReader(text), func(sum string, piece []byte) error {
+			sums = append(sums, sum)
+			refs = append(refs, Ref{Sum: sum})
+			if _, has := there.Find(sum); has {
+				return nil
+			}
+			carried += len(piece)
+			ref, err := there.Take(Pack(piece))
+			assert.Equal(t, sum, ref.Sum)
+			return err
+		}))
+		return read(t, there, refs)
+	}
+	assert.Equal(t, text, carry(text))
+	assert.Equal(t, len(text), carried)
+	changed := append(append(bytes.Clone(text[:1<<20]), "a word"...), text[1<<20:]...)
+	assert.Equal(t, changed, carry(changed))
+	assert.Less(t, carried, 2*longest, "what did not change is not carried again")
+	for _, bad := range [][]byte{nil, []byte("no piece"), Pack(nil), Pack(make([]byte, longest+1))} {
+		_, err := there.Take(bad)
+		assert.Error(t, err)
+	}
+	for _, sum := range []string{"", "..", "../../../../etc/passwd", sums[0][:63], sums[0] + "0", "zz" + sums[0][2:]} {
+		_, has := there.Find(sum)
+		assert.False(t, has, sum)
+	}
+}

@@ -25,6 +25,7 @@ import (
 type joined struct {
 	records.Relay
 	line *relay.Line
+	door *relay.Door
 	end  context.CancelFunc
 	why  error // the line does not stand
 }
@@ -123,18 +124,45 @@ func (f *Feature) leave(host string) bool {
 
 // line is one to a relay, which does not stand yet.
 func (f *Feature) line(r records.Relay) *relay.Line {
-	var roots *x509.CertPool
-	if r.Certificate != "" {
-		roots = x509.NewCertPool()
-		roots.AppendCertsFromPEM([]byte(r.Certificate))
+	return relay.NewLine(r.URL, r.Token, rootsOf(r), f.Guests)
+}
+
+// rootsOf are those that a relay's certificate is of; nil for the machine's own.
+func rootsOf(r records.Relay) *x509.CertPool {
+	if r.Certificate == "" {
+		return nil
 	}
-	return relay.NewLine(r.URL, r.Token, roots, f.Guests)
+	roots := x509.NewCertPool()
+	roots.AppendCertsFromPEM([]byte(r.Certificate))
+	return roots
+}
+
+// Doors are the relays that this home has an account at: the one that is named, or all.
+func (f *Feature) Doors(host string) (map[string]*relay.Door, error) {
+	doors := map[string]*relay.Door{}
+	if host != "" {
+		j, err := f.chosen(host)
+		if err != nil {
+			return nil, err
+		}
+		doors[j.Host] = j.door
+		return doors, nil
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for host, j := range f.relays {
+		doors[host] = j.door
+	}
+	if len(doors) == 0 {
+		return nil, problem("relay", "this home has an account at no relay", "join one: vessik relays join https://HOST -token TOKEN")
+	}
+	return doors, nil
 }
 
 // connect has a line be kept up to a relay.
 func (f *Feature) connect(r records.Relay) *joined {
 	ctx, end := context.WithCancel(f.Machine.Work.Context())
-	j := &joined{Relay: r, end: end, line: f.line(r)}
+	j := &joined{Relay: r, end: end, line: f.line(r), door: relay.NewDoor(r.URL, r.Token, rootsOf(r))}
 	j.line.Told = func(err error) {
 		f.mu.Lock()
 		defer f.mu.Unlock()

@@ -3,6 +3,7 @@ package relay
 import (
 	"context"
 	"crypto/rand"
+	"crypto/subtle"
 	"errors"
 	"fmt"
 	"io"
@@ -34,6 +35,12 @@ type Limits struct {
 	Bytes     int64 // both ways, within a day; 0 for no limit
 }
 
+// StandingPath begins the addresses at which accounts ask for standing copies.
+const StandingPath = "/standing/"
+
+// standingCopies is the account of the service that they run in; it cannot be the name of another one.
+const standingCopies = "standing copies"
+
 // UsualLimits are those of a relay that was told of no others.
 var UsualLimits = Limits{Lines: 8, Addresses: 20, Guests: 256}
 
@@ -55,6 +62,11 @@ type Relay struct {
 	Looks    time.Duration // between two looks whether the account of a line is still there
 	Log      *slog.Logger
 	Now      func() time.Time
+
+	// Standing answers what accounts ask below StandingPath; nil for a relay without standing copies. Own is the token of the service
+	// beside it that they run in.
+	Standing func(account string) http.Handler
+	Own      string
 
 	mu      sync.Mutex
 	lent    map[string]*address // by label
@@ -132,6 +144,10 @@ func (r *Relay) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 
 // own answers for the relay itself.
 func (r *Relay) own(w http.ResponseWriter, request *http.Request) {
+	if strings.HasPrefix(request.URL.Path, StandingPath) {
+		r.standing(w, request)
+		return
+	}
 	switch request.URL.Path {
 	case LinePath:
 		r.line(w, request)
@@ -216,7 +232,7 @@ func (r *Relay) through(w http.ResponseWriter, request *http.Request, label stri
 		write(w, http.StatusServiceUnavailable, page.Page{Title: "Too many look at it", Words: "This page looks again by itself.", Again: 10})
 		return
 	}
-	if r.spent(of, 0) {
+	if r.spent(of, 0) && over.account != standingCopies {
 		w.Header().Set("Retry-After", "3600")
 		write(w, http.StatusServiceUnavailable, page.Page{Title: "No more today",
 			Words: "What this address may carry within a day is used up. It is open again tomorrow."})
@@ -278,22 +294,45 @@ func (r *Relay) spent(of *usage, bytes int64) bool {
 	return r.Limits.Bytes > 0 && of.bytes > r.Limits.Bytes
 }
 
-// line takes up a service's line, and keeps it until it breaks.
-func (r *Relay) line(w http.ResponseWriter, request *http.Request) {
-	token, _ := strings.CutPrefix(request.Header.Get("Authorization"), "Bearer ")
+// account is whose token a request shows; where it is nobody's, that is answered.
+func (r *Relay) account(w http.ResponseWriter, request *http.Request) (name, token string, known bool) {
+	token, _ = strings.CutPrefix(request.Header.Get("Authorization"), "Bearer ")
+	if r.Own != "" && subtle.ConstantTimeCompare([]byte(token), []byte(r.Own)) == 1 {
+		return standingCopies, token, true
+	}
 	account, known, err := r.Accounts.of(token)
 	if err != nil {
 		r.Log.Error("read the accounts", "reason", err)
 	}
 	if !known {
 		http.Error(w, "no account has this token", http.StatusUnauthorized)
+	}
+	return account.Name, token, known
+}
+
+// standing answers what an account asks of its copies.
+func (r *Relay) standing(w http.ResponseWriter, request *http.Request) {
+	name, _, known := r.account(w, request)
+	switch {
+	case !known:
+	case r.Standing == nil || name == standingCopies:
+		http.Error(w, ErrNoCopies.Error(), http.StatusNotImplemented)
+	default:
+		r.Standing(name).ServeHTTP(w, request)
+	}
+}
+
+// line takes up a service's line, and keeps it until it breaks.
+func (r *Relay) line(w http.ResponseWriter, request *http.Request) {
+	account, token, known := r.account(w, request)
+	if !known {
 		return
 	}
-	if !r.enter(account.Name) {
+	if !r.enter(account) {
 		http.Error(w, "this account has too many lines; end one", http.StatusTooManyRequests)
 		return
 	}
-	defer r.leave(account.Name)
+	defer r.leave(account)
 	socket, err := websocket.Accept(w, request, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})
 	if err != nil {
 		return
@@ -310,12 +349,12 @@ func (r *Relay) line(w http.ResponseWriter, request *http.Request) {
 	if err != nil {
 		return
 	}
-	over := &standing{account: account.Name, session: session, proxy: r.proxy(account.Name, session)}
+	over := &standing{account: account, session: session, proxy: r.proxy(account, session)}
 	defer r.gone(over)
 	var looking sync.WaitGroup
 	looking.Go(func() {
 		background.Every(ctx, r.Looks, func() {
-			if _, known, err := r.Accounts.of(token); err == nil && !known {
+			if _, known, err := r.Accounts.of(token); err == nil && !known && account != standingCopies {
 				r.endAll(over)
 				session.Close()
 			}
@@ -323,9 +362,9 @@ func (r *Relay) line(w http.ResponseWriter, request *http.Request) {
 	})
 	defer looking.Wait()
 	defer cancel()
-	r.Log.Debug("a line stands", "account", account.Name)
+	r.Log.Debug("a line stands", "account", account)
 	r.serve(over, talkOn(first))
-	r.Log.Debug("a line is gone", "account", account.Name)
+	r.Log.Debug("a line is gone", "account", account)
 }
 
 // enter counts a line of an account; false where it has as many as it may.
@@ -406,7 +445,7 @@ func (r *Relay) lend(over *standing, label string) (string, error) {
 				mine++
 			}
 		}
-		if mine >= r.Limits.Addresses {
+		if mine >= r.Limits.Addresses && over.account != standingCopies { // those have limits of their own
 			return "", fmt.Errorf("the relay lends an account %d addresses at the most; end one first", r.Limits.Addresses)
 		}
 	}

@@ -64,8 +64,11 @@ func (f *Feature) Make(ctx context.Context, name, point string, asked wire.MakeP
 		}
 	}()
 	k, form := m.CMS.Of(s), archive.TarZstd
-	if asked.Zip {
+	switch {
+	case asked.Zip:
 		form = archive.Zip
+	case asked.Plain:
+		form = archive.Tar
 	}
 	manifest := describe(s, m.CMSFacts(s), k)
 	content := parcel.Content{Replace: map[string][]byte{}, Dump: filepath.Join(dir, "database.sql")}
@@ -96,6 +99,16 @@ func (f *Feature) Make(ctx context.Context, name, point string, asked wire.MakeP
 		Write: func(ctx context.Context, to io.Writer, progress func(int64)) error {
 			return parcel.Write(ctx, to, form, manifest, content, progress)
 		}}, nil
+}
+
+// Pack writes a parcel of a site as it is now; told is told of the bytes that were read, and of all.
+func (f *Feature) Pack(ctx context.Context, name string, asked wire.MakeParcel, to io.Writer, told func(done, all int64)) error {
+	ready, err := f.Make(ctx, name, "", asked)
+	if err != nil {
+		return err
+	}
+	defer ready.Close()
+	return ready.Write(ctx, to, func(done int64) { told(done, ready.Bytes) })
 }
 
 func describe(s site.Site, facts cms.Facts, k *cms.Definition) wire.Parcel {

@@ -60,6 +60,7 @@ import (
 	"vessik/internal/sending"
 	"vessik/internal/settings"
 	"vessik/internal/shelf"
+	"vessik/internal/standing"
 	"vessik/internal/stencil"
 	"vessik/internal/trial"
 	"vessik/internal/uploads"
@@ -287,9 +288,11 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, mail *mailbox
 		Moving:    &moving.Feature{Machine: m, Operations: ops, Records: kept},
 		Invite:    invite.New(m, kept),
 		Remarks:   &remarks.Feature{Machine: m, Records: kept},
+		Standing:  &standing.Feature{Machine: m, Operations: ops, Records: kept, Mail: mail},
 		Screens:   &screens.Feature{Machine: m},
 		Walk:      walks}
 	h.rooms.Invite.Guests.Extra, h.rooms.Invite.Guests.Script = h.rooms.Remarks.Answer, h.rooms.Remarks.Script
+	h.rooms.Standing.Doors, h.rooms.Standing.Pack = h.rooms.Invite.Doors, h.rooms.Sending.Pack
 	h.rooms.Uploads.Sweep(0) // of a service that ended, before anybody brings something
 	h.rooms.Fleet.Judge = func(requests []site.Request) site.Problems {
 		_, problems := h.rooms.Create.Preview(requests)
@@ -303,7 +306,7 @@ func (h *house) furnish(m *running.Machine, kept *records.Records, mail *mailbox
 		h.rooms.Sending.Kind(),
 		h.rooms.Parts.Kind(),
 		h.rooms.Trial.Kind(), h.rooms.Stencils.Kind(), h.rooms.Engines.Kind(), h.rooms.Fleet.Kind(),
-		h.rooms.Moving.Kind(), h.rooms.Moving.PushKind())
+		h.rooms.Standing.Kind(), h.rooms.Moving.Kind(), h.rooms.Moving.PushKind())
 }
 
 // applied is who changes sites where a fleet file says so.
@@ -347,6 +350,7 @@ func (h *house) resume(ctx context.Context) error {
 	h.work.Go(h.rooms.Restore.LookAfter)
 	h.work.Go(h.rooms.Moving.LookAfter)
 	h.work.Go(h.rooms.Invite.LookAfter)
+	h.work.Go(h.rooms.Standing.LookAfter)
 	h.work.Go(h.rooms.Rename.EndForwards)
 	h.work.Go(h.rooms.Engines.NoteUse)
 	h.work.Go(h.rooms.Lifecycle.AwaitInstallers)

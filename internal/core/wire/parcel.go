@@ -35,6 +35,7 @@ type Parcel struct {
 // MakeParcel says what a parcel is to hold.
 type MakeParcel struct {
 	Zip        bool     `json:"zip,omitempty" doc:"A zip archive, and no tar archive compressed with Zstandard"`
+	Plain      bool     `json:"-"` // a tar archive that is not compressed
 	Without    []string `json:"without,omitempty" doc:"uploads, caches, or paths in the site's folder"`
 	NoDatabase bool     `json:"no_database,omitempty"`
 	For        string   `json:"for,omitempty" doc:"Address that the site is to have where it goes" example:"https://orchard.example"`

@@ -1,0 +1,248 @@
+// Package copies keeps standing copies at a relay: sites that accounts sent as parcels in pieces, in a service of Vessik's own beside it.
+package copies
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"vessik/client"
+	"vessik/internal/background"
+	"vessik/internal/blobs"
+	"vessik/internal/core/wire"
+	"vessik/internal/ownfile"
+	"vessik/internal/relay"
+	"vessik/internal/safefile"
+)
+
+// Limits are what an account may have.
+type Limits struct {
+	Copies int
+	Bytes  int64         // of all its copies together
+	For    time.Duration // from the last time that one was brought up to date
+}
+
+// UsualLimits are those of a relay that was told of no others.
+var UsualLimits = Limits{Copies: 10, Bytes: 4 << 30, For: 30 * 24 * time.Hour}
+
+// keptAfter is how long what guests left is kept once a copy's time is over.
+const keptAfter = 7 * 24 * time.Hour
+
+// Room is all that is kept. Each copy is a site of the service.
+type Room struct {
+	Dir      string
+	Service  *client.Client
+	Accounts *relay.Accounts
+	Relay    string // host by which the service has joined it
+	Limits   Limits
+	Log      *slog.Logger
+	Now      func() time.Time
+
+	work   *background.Work
+	making sync.Mutex // one is put up at a time
+
+	mu     sync.Mutex
+	all    map[string]kept  // by account and key
+	stored map[string]int64 // bytes of an account's pieces, where they were counted
+}
+
+// kept is one copy.
+type kept struct {
+	wire.StandingCopy
+	Account string     `json:"account"`
+	Pieces  []string   `json:"pieces"` // of what was sent last
+	Asked   wire.Stand `json:"asked"`
+	OverAt  time.Time  `json:"over_at,omitzero"`
+}
+
+func (k kept) id() string { return k.Account + "/" + k.Key }
+
+// local is the site that it is here.
+func (k kept) local() string {
+	sum := sha256.Sum256([]byte(k.id()))
+	return "copy-" + hex.EncodeToString(sum[:6])
+}
+
+// Open reads what is kept in a folder.
+func Open(dir string, service *client.Client, accounts *relay.Accounts, log *slog.Logger) (*Room, error) {
+	r := &Room{Dir: dir, Service: service, Accounts: accounts, Limits: UsualLimits, Log: log, Now: time.Now, all: map[string]kept{},
+		stored: map[string]int64{}, work: background.New(context.Background())}
+	for _, path := range ownfile.Find(filepath.Join(dir, "*", "*.json")) {
+		var k kept
+		text, err := ownfile.Read(path)
+		if err == nil {
+			err = json.Unmarshal(text, &k)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+		r.all[k.id()] = k
+	}
+	return r, ownfile.Make(dir, 0o700)
+}
+
+func (r *Room) file(k kept) string { return filepath.Join(r.Dir, k.Account, k.Key+".json") }
+
+func (r *Room) pieces(account string) blobs.Store {
+	return blobs.Store{Dir: filepath.Join(r.Dir, account, "pieces")}
+}
+
+// edit changes a copy, and writes down what it is then; one that is not there is none.
+func (r *Room) edit(id string, change func(k *kept)) (kept, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	k, known := r.all[id]
+	if !known {
+		return k, errNone
+	}
+	change(&k)
+	return k, r.save(k)
+}
+
+// save writes a copy down. The lock is held.
+func (r *Room) save(k kept) error {
+	text, err := json.Marshal(k)
+	if err == nil {
+		err = ownfile.Make(filepath.Dir(r.file(k)), 0o700)
+	}
+	if err == nil {
+		err = ownfile.Write(r.file(k), text, 0o600)
+	}
+	if err == nil {
+		r.all[k.id()] = k
+	}
+	return err
+}
+
+// of are an account's copies, the newest first.
+func (r *Room) of(account string) (all []kept) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, k := range r.all {
+		if account == "" || k.Account == account {
+			all = append(all, k)
+		}
+	}
+	slices.SortFunc(all, func(a, b kept) int {
+		return cmp.Or(b.MadeAt.Compare(a.MadeAt), strings.Compare(a.id(), b.id()))
+	})
+	return all
+}
+
+// LookAfter puts up what was not put up when the relay ended, keeps what stands reachable, and ends what is over, until the context ends.
+func (r *Room) LookAfter(ctx context.Context) {
+	defer r.work.Wait()
+	defer r.work.End()
+	for _, k := range r.of("") {
+		if k.State == wire.CopyMaking {
+			r.work.Go(func() { r.make(k) })
+		}
+	}
+	background.Every(ctx, 2*time.Second, func() {
+		if err := r.look(ctx); err != nil && ctx.Err() == nil {
+			r.Log.Warn("look after the copies", "reason", err)
+		}
+	})
+}
+
+func (r *Room) look(ctx context.Context) error {
+	accounts, err := r.Accounts.All()
+	if err != nil {
+		return err
+	}
+	open, err := r.Service.Invitations(ctx, "")
+	if err != nil {
+		return err
+	}
+	for _, k := range r.of("") {
+		there := slices.ContainsFunc(accounts, func(a relay.Account) bool { return a.Name == k.Account })
+		invited := slices.ContainsFunc(open, func(i client.Invitation) bool { return i.Site == k.local() })
+		switch {
+		case k.State == wire.CopyMaking:
+		case !there || k.State == wire.CopyOver && r.Now().After(k.OverAt.Add(keptAfter)):
+			err = errors.Join(err, r.remove(ctx, k))
+		case k.State != wire.CopyOver && !r.Now().Before(k.Until):
+			err = errors.Join(err, r.end(ctx, k))
+		case k.State != wire.CopyOver && k.Address != "" && !invited:
+			err = errors.Join(err, r.invite(ctx, k))
+		}
+	}
+	return err
+}
+
+// end ends what guests see of a copy; what they left stays.
+func (r *Room) end(ctx context.Context, k kept) error {
+	_, err := r.edit(k.id(), func(k *kept) { k.State, k.OverAt = wire.CopyOver, r.Now().UTC() })
+	return errors.Join(err, r.uninvite(ctx, k), r.do(ctx, "stop", k))
+}
+
+// remove removes a copy with all that is of it.
+func (r *Room) remove(ctx context.Context, k kept) error {
+	if err := errors.Join(r.uninvite(ctx, k), r.do(ctx, "retire", k)); err != nil {
+		return err
+	}
+	r.mu.Lock()
+	err := ownfile.Remove(r.file(k))
+	delete(r.all, k.id())
+	r.mu.Unlock()
+	return errors.Join(err, r.sweep(k.Account))
+}
+
+// sweep removes the pieces that no copy of an account is made of.
+func (r *Room) sweep(account string) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	named := map[string]bool{}
+	for _, k := range r.all {
+		if k.Account == account {
+			for _, sum := range k.Pieces {
+				named[sum] = true
+			}
+		}
+	}
+	delete(r.stored, account)
+	err := r.pieces(account).Sweep(named)
+	if len(named) == 0 {
+		ownfile.Remove(filepath.Join(r.Dir, account)) // only if empty
+	}
+	return err
+}
+
+// took counts what an account's pieces take, in bytes.
+func (r *Room) took(account string, more int64) int64 {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if _, counted := r.stored[account]; !counted {
+		r.stored[account] = safefile.Bytes(r.pieces(account).Dir)
+	}
+	r.stored[account] += more
+	return r.stored[account]
+}
+
+// problems are what went wrong in an operation.
+func problems(o client.Watched) error {
+	if o.State == "done" {
+		return nil
+	}
+	said := map[string]bool{}
+	for _, part := range o.Sites {
+		if part.Problem != "" {
+			said[part.Problem] = true
+		}
+	}
+	if len(said) == 0 {
+		return fmt.Errorf("it was not done (%s)", o.State)
+	}
+	return errors.New(strings.Join(slices.Sorted(maps.Keys(said)), "; "))
+}
