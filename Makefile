@@ -35,9 +35,9 @@ console/dist/index.html: $(shell find console/src console/public console/index.h
 	cd console && npm ci --no-audit --no-fund --loglevel=error && npm run --silent build
 	@touch $@
 
-# Headless Chromium and its certificates' tool for the console's tests, the database's own tool for its dumps, a C compiler for the race detector, and rsync over SSH, with which a bench compares.
+# Headless Chromium and its certificates' tool for the console's tests, the database's own tool for its dumps, a C compiler for the race detector, rsync over SSH, with which a bench compares, and ip for networks between made-up machines.
 setup-test:
-	@command -v chromium >/dev/null && command -v mariadb-dump >/dev/null && command -v gcc >/dev/null && command -v certutil >/dev/null && command -v zstd >/dev/null && command -v xz >/dev/null && command -v rsync >/dev/null && command -v ssh >/dev/null || { $(apt) update -qq && $(apt) install -y -qq --no-install-recommends chromium fonts-dejavu-core mariadb-client gcc libc6-dev libnss3-tools zstd xz-utils rsync openssh-client ca-certificates; }
+	@command -v chromium >/dev/null && command -v mariadb-dump >/dev/null && command -v gcc >/dev/null && command -v certutil >/dev/null && command -v zstd >/dev/null && command -v xz >/dev/null && command -v rsync >/dev/null && command -v ssh >/dev/null && command -v ip >/dev/null || { $(apt) update -qq && $(apt) install -y -qq --no-install-recommends chromium fonts-dejavu-core mariadb-client gcc libc6-dev libnss3-tools zstd xz-utils rsync openssh-client iproute2 ca-certificates; }
 
 # The linters; test/shape holds lines, functions and the arrows between packages to what docs/architecture.md says. What lies below a folder that a site can write is touched through safefile, the service's own files through ownfile.
 check: build

@@ -19,6 +19,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/require"
+
 	"vessik/client"
 )
 
@@ -49,18 +51,25 @@ func BenchmarkHTTPS(b *testing.B) {
 
 // certified writes a certificate, and is how nginx is told of it.
 func certified(b *testing.B) string {
+	return fmt.Sprintf("ssl_certificate %[1]s; ssl_certificate_key %[1]s", certificateFile(b, "fernhollow.localhost"))
+}
+
+// certificateFile writes a certificate that nobody vouches for, with its key.
+func certificateFile(t testing.TB, names ...string) (file string) {
+	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	must(b, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), DNSNames: []string{"fernhollow.localhost"}, NotAfter: time.Now().Add(time.Hour)}
+	require.NoError(t, err)
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), DNSNames: names, NotBefore: time.Now().Add(-time.Minute),
+		NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true}
 	raw, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
-	must(b, err)
+	require.NoError(t, err)
 	private, err := x509.MarshalPKCS8PrivateKey(key)
-	must(b, err)
-	file := filepath.Join(inMemory(b), "certificate.pem")
+	require.NoError(t, err)
+	file = filepath.Join(outside(t), "certificate.pem")
 	text := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: raw}),
 		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})...)
-	must(b, os.WriteFile(file, text, 0o644))
-	return fmt.Sprintf("ssl_certificate %[1]s; ssl_certificate_key %[1]s", file)
+	require.NoError(t, os.WriteFile(file, text, 0o644))
+	return file
 }
 
 // shake asks with a handshake each time, eight at a time, and then on one connection.
