@@ -13,6 +13,7 @@ type (
 	Relay      = wire.Relay
 	JoinRelay  = wire.JoinRelay
 	Invite     = wire.Invite
+	Terms      = wire.Terms
 	Invitation = wire.Invitation
 	Guested    = wire.Guested
 )

@@ -165,16 +165,15 @@ func (r *Room) uninvite(ctx context.Context, k kept) error {
 
 // invite lends a copy its address, the same as before where it had one.
 func (r *Room) invite(ctx context.Context, k kept) error {
-	a := k.Asked
-	label := a.Label
+	terms, label := k.Asked.Terms, k.Asked.Label
+	terms.Password = k.Password
 	if at, err := url.Parse(k.Address); err == nil && k.Address != "" && label == "" {
 		label, _, _ = strings.Cut(at.Hostname(), ".")
 	}
 	const longest = 30 * 24 * time.Hour
 	left := max(min(k.Until.Sub(r.Now()), longest), time.Minute)
-	made, err := r.Service.Invite(ctx, k.local(), client.Invite{Seconds: int(left.Seconds()), Password: k.Password, Open: a.Open,
-		Only: a.Only, ReadOnly: a.ReadOnly, NoSignIn: a.NoSignIn, Remarks: a.Remarks, Label: label, Relay: r.Relay, Note: "a standing copy of " +
-			k.Site})
+	made, err := r.Service.Invite(ctx, k.local(), client.Invite{Seconds: int(left.Seconds()), Terms: terms, Label: label, Relay: r.Relay,
+		Note: "a standing copy of " + k.Site})
 	if err != nil {
 		return fmt.Errorf("lend it an address: %w", err)
 	}

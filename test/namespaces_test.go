@@ -113,7 +113,8 @@ func TestAGuestTheRelayAndTheBuilderOnMachinesOfTheirOwn(t *testing.T) {
 
 	certificate := certificateFile(t, "guests.test", "*.guests.test")
 	home := filepath.Join(outside(t), "relay")
-	relay := middle.command(program, "relay", "-home", home, "-domain", "guests.test", "-listen", ":443", "-certificate", certificate, "-key", certificate)
+	relay := middle.command(program, "relay", "-home", home, "-domain", "guests.test", "-listen", ":443", "-certificate", certificate,
+		"-key", certificate)
 	require.NoError(t, relay.Start())
 	t.Cleanup(func() { relay.Process.Signal(syscall.SIGTERM); relay.Wait() })
 	token, errs, code := run(t, "relay", "token", "add", "ines", "-home", home)

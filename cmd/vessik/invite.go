@@ -35,12 +35,7 @@ var invitesCommand = command{name: "invites", names: "[NAME]", about: "list and 
 func runInvite(ctx context.Context, c *call) error {
 	var asked client.Invite
 	lasts := c.flags.Duration("for", 3*time.Hour, "how long, such as 45m or 48h")
-	c.flags.StringVar(&asked.Password, "password", "", "what guests say (default: one is made up)")
-	c.flags.BoolVar(&asked.Open, "open", false, "ask for no password")
-	c.flags.StringVar(&asked.Only, "only", "", "let this path be seen alone, such as /shop/")
-	c.flags.BoolVar(&asked.ReadOnly, "read-only", false, "refuse whatever changes something")
-	c.flags.BoolVar(&asked.NoSignIn, "no-sign-in", false, "let nobody sign in")
-	c.flags.BoolVar(&asked.Remarks, "remarks", false, "let guests leave remarks on pages")
+	c.termsFlags(&asked.Terms)
 	c.flags.StringVar(&asked.Note, "note", "", "what you want to remember of it")
 	c.flags.StringVar(&asked.Relay, "relay", "", "the relay's host, where there are several")
 	c.flags.StringVar(&asked.Label, "label", "", "first label of the address (default: one that cannot be guessed)")
@@ -65,6 +60,16 @@ func runInvite(ctx context.Context, c *call) error {
 		return c.printJSON(made)
 	}
 	return c.tellInvitation(made, !*plain)
+}
+
+// termsFlags are those that say what guests may.
+func (c *call) termsFlags(t *client.Terms) {
+	c.flags.StringVar(&t.Password, "password", "", "what guests say (default: one is made up)")
+	c.flags.BoolVar(&t.Open, "open", false, "ask for no password")
+	c.flags.StringVar(&t.Only, "only", "", "let this path be seen alone, such as /shop/")
+	c.flags.BoolVar(&t.ReadOnly, "read-only", false, "refuse whatever changes something")
+	c.flags.BoolVar(&t.NoSignIn, "no-sign-in", false, "let nobody sign in")
+	c.flags.BoolVar(&t.Remarks, "remarks", false, "let guests leave remarks on pages")
 }
 
 func (c *call) tellInvitation(i client.Invitation, code bool) error {

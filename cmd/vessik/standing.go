@@ -32,12 +32,7 @@ func runStanding(ctx context.Context, c *call) error {
 	var without list
 	c.flags.StringVar(&asked.Relay, "at", "", "the relay's host: put a copy up there, or bring it up to date")
 	lasts := c.flags.Duration("for", 30*24*time.Hour, "how long it stands, from now")
-	c.flags.StringVar(&asked.Password, "password", "", "what guests say (default: one is made up)")
-	c.flags.BoolVar(&asked.Open, "open", false, "ask for no password")
-	c.flags.StringVar(&asked.Only, "only", "", "let this path be seen alone, such as /shop/")
-	c.flags.BoolVar(&asked.ReadOnly, "read-only", false, "refuse whatever changes something")
-	c.flags.BoolVar(&asked.NoSignIn, "no-sign-in", false, "let nobody sign in")
-	c.flags.BoolVar(&asked.Remarks, "remarks", false, "let guests leave remarks on pages")
+	c.termsFlags(&asked.Terms)
 	c.flags.StringVar(&asked.Label, "label", "", "first label of the address (default: one that cannot be guessed)")
 	c.flags.Var(&without, "without", "leave out uploads, caches, or a path; may be given more than once")
 	end := c.flags.Bool("end", false, "end the copy; -at says at which relay, where there are several")

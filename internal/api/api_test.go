@@ -157,10 +157,10 @@ func TestNoAnswerHasAPlaceForSecrets(t *testing.T) {
 	secret := regexp.MustCompile(`(?i)(passw|hash|salt|secret|token|_key)`)
 	asked := []string{"Administrator.password", "AddAccount.password", "Database.password", // of a site, with ?secrets=true
 		"DatabasePage.password",
-		"Invitation.password",  // where one is asked for
-		"Lander.secret",        // which was just made, and is kept nowhere
-		"MailAccess.password",  // of a mailbox, which is asked for by a call of its own
-		"NewPassword.password", // that was just set
+		"Invitation.password",   // where one is asked for
+		"Lander.secret",         // which was just made, and is kept nowhere
+		"MailAccess.password",   // of a mailbox, which is asked for by a call of its own
+		"NewPassword.password",  // that was just set
 		"StandingCopy.password"} // with ?secrets=true
 	requests := []string{"Request", "NewAdministrator", "SetMailServer", "JoinRelay", "Invite", "Stand"} // what is told to the service
 	found := []string{}

@@ -128,14 +128,8 @@ func (f *Feature) judge(s site.Site, asked wire.Invite) (*opened, error) {
 	if s.State != site.Running {
 		wrong("name", fmt.Sprintf("%s is %s, and guests would see nothing", s.Name, s.State), "start it first: vessik start "+s.Name)
 	}
-	if asked.Open && asked.Password != "" {
-		wrong("open", "goes without a password", "say one of them")
-	}
-	if asked.Password != "" && len(asked.Password) < 6 {
-		wrong("password", "is shorter than 6 characters", "say a longer one, or leave it out: one is made up")
-	}
-	if asked.Only != "" && (!strings.HasPrefix(asked.Only, "/") || site.UnsafeInPath(asked.Only) || strings.Contains(asked.Only, "..")) {
-		wrong("only", fmt.Sprintf("%q is no address on the site", asked.Only), "begin with a slash, such as /shop/")
+	if field, message, remedy := asked.Wrong(); field != "" {
+		wrong(field, message, remedy)
 	}
 	f.mu.Lock()
 	for _, o := range f.open {

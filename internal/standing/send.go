@@ -70,9 +70,9 @@ func (f *Feature) carry(ctx context.Context, w *operation.Part, s site.Site, ask
 	if err := door.JSON(ctx, "GET", keyOf(s), nil, &before); err != nil && !errors.Is(err, relay.ErrNothing) {
 		return up, err
 	}
-	if before != nil && saysNothing(asked) {
-		asked.Open, asked.Only, asked.ReadOnly, asked.NoSignIn, asked.Remarks = !before.Asks, before.Only, before.ReadOnly, before.NoSignIn,
-			before.Remarks
+	if before != nil && asked.Terms == (wire.Terms{}) { // guests may what they might before
+		asked.Terms = wire.Terms{Open: !before.Asks, Only: before.Only, ReadOnly: before.ReadOnly, NoSignIn: before.NoSignIn,
+			Remarks: before.Remarks}
 	}
 	for range 3 { // pieces may go away meanwhile, with another copy
 		now := wire.StandNow{Stand: asked, Site: s.Name}
@@ -101,11 +101,6 @@ func (f *Feature) carry(ctx context.Context, w *operation.Part, s site.Site, ask
 		return up, fmt.Errorf("the relay could not put it up: %s", up.Copy.Why)
 	}
 	return up, nil
-}
-
-// saysNothing tells whether guests are to be let do what they were let do before.
-func saysNothing(a wire.Stand) bool {
-	return a.Password == "" && !a.Open && a.Only == "" && !a.ReadOnly && !a.NoSignIn && !a.Remarks
 }
 
 // pieces reads a site, carries what the relay does not have yet, and tells what it is made of.

@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -110,14 +109,8 @@ func (f *Feature) Begin(ctx context.Context, name string, asked wire.Stand) (pla
 	if err != nil {
 		return plan.Operation{}, err
 	}
-	switch {
-	case asked.Open && asked.Password != "":
-		return plan.Operation{}, problem(s.Name, "open", "goes without a password", "say one of them")
-	case asked.Password != "" && len(asked.Password) < 6:
-		return plan.Operation{}, problem(s.Name, "password", "is shorter than 6 characters", "say a longer one, or leave it out: one is made up")
-	case asked.Only != "" && (!strings.HasPrefix(asked.Only, "/") || site.UnsafeInPath(asked.Only) || strings.Contains(asked.Only, "..")):
-		return plan.Operation{}, problem(s.Name, "only", fmt.Sprintf("%q is no address on the site", asked.Only),
-			"begin with a slash, such as /shop/")
+	if field, message, remedy := asked.Wrong(); field != "" {
+		return plan.Operation{}, problem(s.Name, field, message, remedy)
 	}
 	key, err := f.key()
 	if err != nil {

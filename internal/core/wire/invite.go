@@ -1,6 +1,12 @@
 package wire
 
-import "time"
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"vessik/internal/core/site"
+)
 
 // Relay is a server that lends guest addresses to this home's sites.
 type Relay struct {
@@ -20,19 +26,38 @@ type JoinRelay struct {
 	Fingerprint string `json:"fingerprint,omitempty" doc:"SHA-256 of the certificate that the relay is to show, in hexadecimal"`
 }
 
-// Invite says how a site is shown to guests.
-type Invite struct {
-	Seconds  int    `json:"seconds,omitempty" doc:"How long; 3 hours where nothing is said" minimum:"0" maximum:"2592000"`
+// Terms are what guests may.
+type Terms struct {
 	Password string `json:"password,omitempty" doc:"That guests say; one is made up where nothing is said"`
 	Open     bool   `json:"open,omitempty" doc:"No password is asked for"`
 	Only     string `json:"only,omitempty" doc:"The path, or the address with its query, that may be seen alone" example:"/shop/"`
 	ReadOnly bool   `json:"read_only,omitempty" doc:"Nothing that changes something"`
 	NoSignIn bool   `json:"no_sign_in,omitempty" doc:"Pages where people sign in are shut"`
 	Remarks  bool   `json:"remarks,omitempty" doc:"Guests may leave remarks on pages"`
-	Note     string `json:"note,omitempty" maxLength:"200"`
-	Relay    string `json:"relay,omitempty" doc:"Its host, where there are several"`
-	Label    string `json:"label,omitempty" doc:"First label of the address; one that cannot be guessed where nothing is said"`
-	LAN      string `json:"lan,omitempty" doc:"An address or interface of this machine: in the local network, without a relay"`
+}
+
+// Wrong says what is wrong with terms: a field, why, and what to do; nothing where they are good.
+func (t Terms) Wrong() (field, message, remedy string) {
+	const shortest = 6 // characters of a password
+	switch {
+	case t.Open && t.Password != "":
+		return "open", "goes without a password", "say one of them"
+	case t.Password != "" && len(t.Password) < shortest:
+		return "password", fmt.Sprintf("is shorter than %d characters", shortest), "say a longer one, or leave it out: one is made up"
+	case t.Only != "" && (!strings.HasPrefix(t.Only, "/") || site.UnsafeInPath(t.Only) || strings.Contains(t.Only, "..")):
+		return "only", fmt.Sprintf("%q is no address on the site", t.Only), "begin with a slash, such as /shop/"
+	}
+	return "", "", ""
+}
+
+// Invite says how a site is shown to guests.
+type Invite struct {
+	Seconds int `json:"seconds,omitempty" doc:"How long; 3 hours where nothing is said" minimum:"0" maximum:"2592000"`
+	Terms
+	Note  string `json:"note,omitempty" maxLength:"200"`
+	Relay string `json:"relay,omitempty" doc:"Its host, where there are several"`
+	Label string `json:"label,omitempty" doc:"First label of the address; one that cannot be guessed where nothing is said"`
+	LAN   string `json:"lan,omitempty" doc:"An address or interface of this machine: in the local network, without a relay"`
 }
 
 // Invitation lends a site an address for guests.

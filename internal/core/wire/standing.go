@@ -12,16 +12,11 @@ const (
 
 // Stand asks for a standing copy of a site at a relay, or for one that stands to be brought up to date.
 type Stand struct {
-	Relay    string   `json:"relay,omitempty" doc:"Its host, where there are several"`
-	Seconds  int      `json:"seconds,omitempty" doc:"How long it stands; 30 days where nothing is said" minimum:"0" maximum:"31536000"`
-	Password string   `json:"password,omitempty" doc:"That guests say; one is made up where nothing is said"`
-	Open     bool     `json:"open,omitempty" doc:"No password is asked for"`
-	Only     string   `json:"only,omitempty" doc:"The path, or the address with its query, that may be seen alone" example:"/shop/"`
-	ReadOnly bool     `json:"read_only,omitempty" doc:"Nothing that changes something"`
-	NoSignIn bool     `json:"no_sign_in,omitempty" doc:"Pages where people sign in are shut"`
-	Remarks  bool     `json:"remarks,omitempty" doc:"Guests may leave remarks on pages"`
-	Label    string   `json:"label,omitempty" doc:"First label of the address; one that cannot be guessed where nothing is said"`
-	Without  []string `json:"without,omitempty" doc:"uploads, caches, or paths in the site's folder"`
+	Relay   string `json:"relay,omitempty" doc:"Its host, where there are several"`
+	Seconds int    `json:"seconds,omitempty" doc:"How long it stands; 30 days where nothing is said" minimum:"0" maximum:"31536000"`
+	Terms
+	Label   string   `json:"label,omitempty" doc:"First label of the address; one that cannot be guessed where nothing is said"`
+	Without []string `json:"without,omitempty" doc:"uploads, caches, or paths in the site's folder"`
 }
 
 // StandingCopy is a copy of a site at a relay, which stays up when this machine is off.
