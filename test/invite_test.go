@@ -190,7 +190,11 @@ func TestInvitations(t *testing.T) {
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "stands already")
 
-	only := invited(t, s, "orchard-days", "-only", "/sample-page/")
+	only := invited(t, s, "orchard-days", "-only", "/?page_id=2")
+	assert.Equal(t, "/?page_id=2", strings.TrimPrefix(only.Address, origin(only.Address)))
+	_, errs, code = s.cli("invites", "-end", only.ID)
+	require.Zero(t, code, errs)
+	only = invited(t, s, "orchard-days", "-only", "/sample-page/")
 	by = guest(t, only)
 	status, text, _ = getBy(t, by, only.Address)
 	assert.Equal(t, 200, status)

@@ -282,6 +282,8 @@ func TestAnInvitationForOnePartShowsNothingElse(t *testing.T) {
 	g, _, _ = garden(t, Invitation{Only: "/spip.php?article12"})
 	assert.Equal(t, []int{200, 403, 403}, []int{ask(g, "GET", there+"/spip.php?article12", nil).Code,
 		ask(g, "GET", there+"/spip.php?article13", nil).Code, ask(g, "GET", there+"/spip.php", nil).Code})
+	g, _, _ = garden(t, Invitation{Only: "/%C3%A4pfel/"})
+	assert.Equal(t, []int{200, 403}, []int{ask(g, "GET", there+"/%C3%A4pfel/", nil).Code, ask(g, "GET", there+"/%C3%B6l/", nil).Code})
 }
 
 func TestWhoMayOnlyLookChangesNothing(t *testing.T) {

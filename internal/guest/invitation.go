@@ -4,6 +4,7 @@ package guest
 
 import (
 	"net/http"
+	"net/url"
 	"path"
 	"strings"
 	"time"
@@ -103,6 +104,9 @@ func (i Invitation) Allows(r *http.Request, isFile func(address string) bool) st
 		return ""
 	}
 	only, query, _ := strings.Cut(i.Only, "?")
+	if plain, err := url.PathUnescape(only); err == nil { // as browsers show and copy it
+		only = plain
+	}
 	if query != "" && r.URL.RawQuery == query && r.URL.Path == only || r.URL.RawQuery == "" && query == "" && plainly(r) &&
 		below(address, strings.TrimSuffix(only, "/")) {
 		return ""

@@ -4,8 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
-
-	"vessik/internal/core/site"
+	"unicode"
 )
 
 // Relay is a server that lends guest addresses to this home's sites.
@@ -44,7 +43,8 @@ func (t Terms) Wrong() (field, message, remedy string) {
 		return "open", "goes without a password", "say one of them"
 	case t.Password != "" && len(t.Password) < shortest:
 		return "password", fmt.Sprintf("is shorter than %d characters", shortest), "say a longer one, or leave it out: one is made up"
-	case t.Only != "" && (!strings.HasPrefix(t.Only, "/") || site.UnsafeInPath(t.Only) || strings.Contains(t.Only, "..")):
+	case t.Only != "" && (!strings.HasPrefix(t.Only, "/") || strings.HasPrefix(t.Only, "//") || strings.Contains(t.Only, "..") ||
+		strings.Contains(t.Only, "\\") || strings.ContainsFunc(t.Only, unicode.IsControl)):
 		return "only", fmt.Sprintf("%q is no address on the site", t.Only), "begin with a slash, such as /shop/"
 	}
 	return "", "", ""
