@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"mime"
 	"net"
 	"net/http"
 	"net/netip"
@@ -16,6 +17,9 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"github.com/klauspost/compress/gzhttp"
+	"github.com/klauspost/compress/gzip"
 
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
@@ -54,6 +58,8 @@ type Guests struct {
 
 	spooled atomic.Int64 // bytes of requests that are being led
 
+	packed http.Handler
+
 	mu   sync.RWMutex
 	open map[string]*lent // by each host that it lends
 }
@@ -72,8 +78,10 @@ type lent struct {
 
 // New is one that nobody is invited by.
 func New(host Host, log *slog.Logger) *Guests {
-	return &Guests{Host: host, Log: log, Note: func(Invitation, wire.Guested) {}, Now: time.Now, open: map[string]*lent{},
+	g := &Guests{Host: host, Log: log, Note: func(Invitation, wire.Guested) {}, Now: time.Now, open: map[string]*lent{},
 		Extra: func(http.ResponseWriter, *http.Request, Invitation) bool { return false }, Script: func(Invitation) string { return "" }}
+	g.packed = packing()(http.HandlerFunc(g.serve))
+	return g
 }
 
 // Invite has an invitation be answered for.
@@ -117,8 +125,29 @@ func (g *Guests) Count(i Invitation) int {
 	return 0
 }
 
-// ServeHTTP answers a guest. Who asks is the request's remote address: whoever hands requests here sees to that.
-func (g *Guests) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+// ServeHTTP answers a guest. Who asks is the request's remote address: whoever hands requests here sees to that. What is text is
+// compressed, for the way from home to a relay is narrow; by how much it became shorter tells nothing of what is secret in it.
+func (g *Guests) ServeHTTP(w http.ResponseWriter, r *http.Request) { g.packed.ServeHTTP(w, r) }
+
+const (
+	shortestPacked = 1000 // bytes
+	jitter         = 32   // bytes by which what is compressed becomes longer, at the most
+)
+
+// packing compresses what a handler answers, where it is text and whoever asks knows how.
+var packing = sync.OnceValue(func() func(http.Handler) http.HandlerFunc {
+	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(shortestPacked), gzhttp.CompressionLevel(gzip.BestSpeed), gzhttp.RandomJitter(jitter, 0, false),
+		gzhttp.ContentTypeFilter(func(kind string) bool {
+			kind, _, err := mime.ParseMediaType(kind)
+			return err == nil && isText(kind) && kind != "text/event-stream"
+		}))
+	if err != nil {
+		panic(err) // of our own options
+	}
+	return wrap
+})
+
+func (g *Guests) serve(w http.ResponseWriter, r *http.Request) {
 	head := w.Header()
 	head.Set("X-Robots-Tag", "noindex, nofollow, noarchive")
 	host := hostPart("https://" + r.Host)

@@ -368,3 +368,29 @@ func TestWhatGuestsSendIsBounded(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, left)
 }
+
+// The way from home is narrow: what is text goes compressed to whoever knows how, a stream of events as it comes.
+func TestTextIsCompressedOnItsWay(t *testing.T) {
+	g, o, _ := garden(t, Invitation{})
+	kind := ""
+	o.answer = func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", kind)
+		io.WriteString(w, strings.Repeat(here+"/ ", 1000))
+	}
+	for each, packed := range map[string]bool{"text/html; charset=utf-8": true, "application/json": true, "text/css": true,
+		"text/event-stream": false, "image/png": false, "application/zip": false} {
+		kind = each
+		w := ask(g, "GET", there+"/", nil, "Accept-Encoding", "gzip, br")
+		assert.Equal(t, packed, w.Header().Get("Content-Encoding") == "gzip", each)
+		if packed {
+			assert.Less(t, w.Body.Len(), 2000)
+			text, err := gzip.NewReader(w.Body)
+			require.NoError(t, err)
+			plain, err := io.ReadAll(text)
+			require.NoError(t, err)
+			assert.Equal(t, strings.Repeat(there+"/ ", 1000), string(plain))
+		}
+	}
+	kind = "text/html"
+	assert.Empty(t, ask(g, "GET", there+"/", nil).Header().Get("Content-Encoding"))
+}
