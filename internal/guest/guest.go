@@ -136,8 +136,8 @@ const (
 
 // packing compresses what a handler answers, where it is text and whoever asks knows how.
 var packing = sync.OnceValue(func() func(http.Handler) http.HandlerFunc {
-	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(shortestPacked), gzhttp.CompressionLevel(gzip.BestSpeed), gzhttp.RandomJitter(jitter, 0, false),
-		gzhttp.ContentTypeFilter(func(kind string) bool {
+	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(shortestPacked), gzhttp.CompressionLevel(gzip.BestSpeed),
+		gzhttp.RandomJitter(jitter, 0, false), gzhttp.ContentTypeFilter(func(kind string) bool {
 			kind, _, err := mime.ParseMediaType(kind)
 			return err == nil && isText(kind) && kind != "text/event-stream"
 		}))
