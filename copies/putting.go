@@ -57,7 +57,7 @@ func (r *Room) put(ctx context.Context, k kept) error {
 	}
 	if here == nil {
 		err = r.operate(ctx, func() (client.Operation, error) {
-			return r.Service.New(ctx, client.Request{Name: k.local(), Parcel: file})
+			return r.Service.New(ctx, client.Request{Name: k.local(), Parcel: file, Outgoing: r.Limits.Outgoing})
 		})
 		if err != nil { // whatever it left
 			return errors.Join(err, r.do(context.WithoutCancel(ctx), "retire", k))

@@ -31,10 +31,12 @@ type Limits struct {
 	Copies int
 	Bytes  int64         // of all its copies together
 	For    time.Duration // from the last time that one was brought up to date
+	// Outgoing is what copies may ask of other machines: closed, web or open.
+	Outgoing string
 }
 
 // UsualLimits are those of a relay that was told of no others.
-var UsualLimits = Limits{Copies: 10, Bytes: 4 << 30, For: 30 * 24 * time.Hour}
+var UsualLimits = Limits{Copies: 10, Bytes: 4 << 30, For: 30 * 24 * time.Hour, Outgoing: "closed"}
 
 // keptAfter is how long what guests left is kept once a copy's time is over.
 const keptAfter = 7 * 24 * time.Hour

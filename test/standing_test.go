@@ -64,7 +64,8 @@ func TestACopyStandsWhileItsMakerIsAway(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Dir(upload), 0o755))
 	require.NoError(t, os.WriteFile(upload, noise, 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "post.php"), []byte(`<?php echo mail('ines@orchard.example', 'Pears', 'Ripe.')
-? 'sent' : 'not sent', ' ', $_SERVER['HTTP_HOST'], ' ', is_readable('`+s.home+`/token') ? 'open' : 'shut';`), 0o644))
+? 'sent' : 'not sent', ' ', $_SERVER['HTTP_HOST'], ' ', is_readable('`+s.home+`/token') ? 'open' : 'shut',
+' ', @fsockopen('`+host[:strings.Index(host, ":")]+`', `+host[strings.Index(host, ":")+1:]+`) ? 'asked' : 'alone';`), 0o644))
 
 	first := stood(t, s, "orchard-days", host, "-remarks", "-password", "pear tree")
 	assert.Empty(t, first.Copy.Password, "an operation tells no secrets")
@@ -92,7 +93,7 @@ func TestACopyStandsWhileItsMakerIsAway(t *testing.T) {
 	s.stop()
 	by := guest(t, i)
 	_, page, _ = getBy(t, by, address+"post.php")
-	assert.Regexp(t, `^sent copy-[0-9a-f]{12}\.localhost:\d+ shut$`, page)
+	assert.Regexp(t, `^sent copy-[0-9a-f]{12}\.localhost:\d+ shut alone$`, page)
 	status, said, _ := getBy(t, by, address+"wp-content/uploads/pears.bin")
 	assert.Equal(t, 200, status)
 	assert.Equal(t, string(noise), said)

@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -61,6 +62,7 @@ func runRelay(ctx context.Context, c *call) error {
 	standing, most := c.flags.Bool("standing", false, "keep standing copies, in a service beside the relay"), copies.UsualLimits
 	c.flags.IntVar(&most.Copies, "copies", most.Copies, "how many copies an account has")
 	c.flags.DurationVar(&most.For, "copies-for", most.For, "how long one stands at the most, without being brought up to date")
+	c.flags.StringVar(&most.Outgoing, "copies-outgoing", most.Outgoing, "what copies may ask of other machines: closed, web or open")
 	room := c.flags.Int64("copies-room", most.Bytes>>20, "megabytes that an account's copies have, all together")
 	c.common = []string{"domain", "listen", "certificate", "key"}
 	c.jsonFlag()
@@ -83,6 +85,9 @@ func runRelay(ctx context.Context, c *call) error {
 			return err
 		}
 		return c.relayTokens(accounts)
+	}
+	if !slices.Contains([]string{"closed", "web", "open"}, most.Outgoing) || most.Copies < 1 || *room < 1 || most.For < time.Hour {
+		return usageError{"-copies-outgoing is closed, web or open; -copies and -copies-room are 1 at least, -copies-for is 1h at least"}
 	}
 	limits.Bytes, most.Bytes = *traffic<<20, *room<<20
 	door, err := net.Listen("tcp", *listen)
