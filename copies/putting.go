@@ -64,6 +64,9 @@ func (r *Room) put(ctx context.Context, k kept) error {
 		}
 	} else if err = r.do(ctx, "start", k); err == nil {
 		err = r.operate(ctx, func() (client.Operation, error) { return r.Service.Unpack(ctx, k.local(), file, false) })
+		if err != nil {
+			err = fmt.Errorf("%w (what stood before still does; where the site became one of another kind, end its copy and send it again)", err)
+		}
 	}
 	if err != nil {
 		return err
@@ -72,7 +75,7 @@ func (r *Room) put(ctx context.Context, k kept) error {
 	if err != nil {
 		return err
 	}
-	if len(open) > 0 && k.Asked.Label == "" {
+	if len(open) > 0 && (k.Asked.Label == "" || strings.EqualFold(k.Asked.Label, k.label())) {
 		now, err := r.Service.Invitation(ctx, open[0].ID)
 		if err != nil || k.isBy(now) { // guests go on as they were let in
 			return err
@@ -89,6 +92,16 @@ func (k kept) isBy(i client.Invitation) bool {
 	a := k.Asked
 	return a.Open != i.Asks && k.Password == i.Password && a.Only == i.Only && a.ReadOnly == i.ReadOnly && a.NoSignIn == i.NoSignIn &&
 		a.Remarks == i.Remarks
+}
+
+// label is the first label of its address; empty where it has none yet.
+func (k kept) label() string {
+	at, err := url.Parse(k.Address)
+	if err != nil {
+		return ""
+	}
+	label, _, _ := strings.Cut(at.Hostname(), ".")
+	return label
 }
 
 // assemble writes the parcel that pieces are.
@@ -167,8 +180,8 @@ func (r *Room) uninvite(ctx context.Context, k kept) error {
 func (r *Room) invite(ctx context.Context, k kept) error {
 	terms, label := k.Asked.Terms, k.Asked.Label
 	terms.Password = k.Password
-	if at, err := url.Parse(k.Address); err == nil && k.Address != "" && label == "" {
-		label, _, _ = strings.Cut(at.Hostname(), ".")
+	if label == "" {
+		label = k.label()
 	}
 	const longest = 30 * 24 * time.Hour
 	left := max(min(k.Until.Sub(r.Now()), longest), time.Minute)

@@ -191,6 +191,7 @@ func TestCopiesOfAnAccountAreBounded(t *testing.T) {
 	t.Parallel()
 	s := start(t, newHome(t))
 	requirePassed(t, s.made(t, client.Request{Name: "roses", CMS: "empty"}, client.Request{Name: "moss", CMS: "empty"}))
+	assert.NotEqual(t, s.site(t, "roses").CreatedAt, s.site(t, "moss").CreatedAt, "by which they are told from each other")
 	r, host := keeping(t, s, "-copies", "1", "-copies-room", "64")
 	up := stood(t, s, "roses", host, "-open")
 	status, page, _ := getBy(t, guest(t, client.Invitation{}), up.Copy.Address)

@@ -86,7 +86,8 @@ func (f *Feature) begin(ctx context.Context, requests []site.Request) (plan.Oper
 			s.Origin.Kind != site.FromArchive {
 			s.Prefix = cms.Prefix()
 		}
-		s.Probe, s.CreatedAt = running.RandomHex(16), time.Now().UTC().Truncate(time.Millisecond)
+		// By when a site was made it is told from one that has its name later: no two of a request were made at the same moment.
+		s.Probe, s.CreatedAt = running.RandomHex(16), time.Now().UTC().Truncate(time.Millisecond).Add(time.Duration(i)*time.Millisecond)
 		names = append(names, s.Name)
 		plans[s.Name] = f.stepsFor(*s)
 	}
