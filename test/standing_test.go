@@ -90,8 +90,14 @@ func TestACopyStandsWhileItsMakerIsAway(t *testing.T) {
 	assert.Less(t, again.Carried, first.Carried/4, "what did not change is not sent again")
 	assert.Equal(t, []any{address, true}, []any{again.Copy.Address, again.Copy.Remarks})
 
-	s.stop()
+	require.NoError(t, os.WriteFile(filepath.Join(root, "late.html"), []byte("Sent last"), 0o644))
+	s.sends(t, "orchard-days", host)
+	s.stop() // what was sent is put up all the same
 	by := guest(t, i)
+	require.Eventually(t, func() bool {
+		_, page, _ := getBy(t, by, address+"late.html")
+		return page == "Sent last"
+	}, time.Minute, 200*time.Millisecond)
 	_, page, _ = getBy(t, by, address+"post.php")
 	assert.Regexp(t, `^sent copy-[0-9a-f]{12}\.localhost:\d+ shut alone$`, page)
 	status, said, _ := getBy(t, by, address+"wp-content/uploads/pears.bin")
@@ -140,6 +146,18 @@ func TestACopyStandsWhileItsMakerIsAway(t *testing.T) {
 	assert.Empty(t, files)
 }
 
+// sends begins to bring a copy up to date, and waits until the relay puts it up.
+func (s *service) sends(t *testing.T, name, host string) client.Operation {
+	t.Helper()
+	operation, err := s.Stand(context.Background(), name, client.Stand{Relay: host})
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		all, err := s.Standing(context.Background(), name, false)
+		return err == nil && len(all.Copies) == 1 && all.Copies[0].State == "making"
+	}, time.Minute, 20*time.Millisecond)
+	return operation
+}
+
 func leaveRemark(t testing.TB, by *http.Client, address, text string) {
 	t.Helper()
 	body, err := json.Marshal(map[string]any{"page": "/", "text": text, "who": "Ines", "width": 1280, "height": 800})
@@ -159,12 +177,7 @@ func (s *service) diesWhilePuttingUp(t *testing.T, r *relay, host, address strin
 	t.Helper()
 	about := filepath.Join(s.site(t, "orchard-days").Folder, "about.html")
 	require.NoError(t, os.WriteFile(about, []byte("About the orchard"), 0o644))
-	operation, err := s.Stand(context.Background(), "orchard-days", client.Stand{Relay: host})
-	require.NoError(t, err)
-	require.Eventually(t, func() bool {
-		all, err := s.Standing(context.Background(), "", false)
-		return err == nil && len(all.Copies) == 1 && all.Copies[0].State == "making"
-	}, time.Minute, 20*time.Millisecond)
+	operation := s.sends(t, "orchard-days", host)
 	ended, err := client.ForHome(filepath.Join(r.home, "service"))
 	require.NoError(t, err)
 	r.command.Process.Signal(syscall.SIGKILL)

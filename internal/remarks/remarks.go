@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"image/jpeg"
 	"image/png"
 	"net/http"
@@ -164,7 +165,7 @@ type left struct {
 
 func (f *Feature) leave(w http.ResponseWriter, r *http.Request, i guest.Invitation) {
 	var l left
-	if err := read(w, r, &l); err != nil {
+	if err := read(r, &l); err != nil {
 		answer(w, nil, err)
 		return
 	}
@@ -181,8 +182,10 @@ func (f *Feature) leave(w http.ResponseWriter, r *http.Request, i guest.Invitati
 	answer(w, remark, err)
 }
 
-func read(w http.ResponseWriter, r *http.Request, into any) error {
-	err := json.NewDecoder(http.MaxBytesReader(w, r.Body, mostSent)).Decode(into)
+// read reads what a guest sends. What is too long is let pass, up to a bound: who still sends it would not see the answer.
+func read(r *http.Request, into any) error {
+	err := json.NewDecoder(io.LimitReader(r.Body, mostSent)).Decode(into)
+	io.CopyN(io.Discard, r.Body, 16*mostSent)
 	if err != nil {
 		return errors.New("what was sent cannot be read, or is too long")
 	}
@@ -250,7 +253,7 @@ func (f *Feature) reply(w http.ResponseWriter, r *http.Request, i guest.Invitati
 	var said struct{ Who, Text string }
 	number, err := strconv.ParseInt(id, 10, 64)
 	if err == nil {
-		err = read(w, r, &said)
+		err = read(r, &said)
 	}
 	if err != nil {
 		answer(w, nil, err)
@@ -292,7 +295,7 @@ func (f *Feature) picture(w http.ResponseWriter, r *http.Request, i guest.Invita
 		Width, Height, Top int
 	}
 	s, known := f.Machine.Registry.Site(i.Site)
-	err := read(w, r, &asked)
+	err := read(r, &asked)
 	if err == nil {
 		err = isPage(r, i, asked.Page)
 	}

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -159,7 +160,9 @@ func (f *Feature) List(ctx context.Context, name string) (wire.Standing, error) 
 				return
 			}
 			for _, each := range all {
-				each.Relay = host
+				if each.Relay = host; !strings.HasPrefix(each.Address, "https://") {
+					each.Address = "" // it becomes a link
+				}
 				if now, here := f.siteOf(each.Key); here {
 					each.Site = now.Name
 				}
