@@ -44,7 +44,7 @@ var garden = map[string]string{
 	"on-2.php":     `<?php header('Location: /beds.php'); http_response_code(301);`,
 	"broken.php":   `<?php http_response_code(500); echo 'no';`,
 	"s.css":        `body { color: green }`,
-	"listed.php":   `<?php usleep(4000000); echo '<p>no title</p>';`,
+	"listed.php":   `<?php usleep(7000000); echo '<p>no title</p>';`,
 	"robots.txt":   "User-agent: *\nSitemap: /map.xml\n",
 	"map.xml":      `<urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9"><url><loc>/listed.php</loc></url></urlset>`,
 	"infinite.php": `<?php $n = (int) $_GET['n']; echo "<title>Day $n</title><a href='/infinite.php?n=", $n + 1, "'>next</a>";`,
@@ -58,7 +58,7 @@ func TestAWalkFindsWhatIsWrongAndNothingElse(t *testing.T) {
 	for file, text := range garden {
 		require.NoError(t, os.WriteFile(filepath.Join(s.site(t, "orchard-days").DocumentRoot, file), []byte(text), 0o644))
 	}
-	out, errs, code := s.cli("walk", "orchard-days", "-json", "-slow", "3000", "-pages", "40", "-browser", "0")
+	out, errs, code := s.cli("walk", "orchard-days", "-json", "-slow", "6000", "-pages", "40", "-browser", "0")
 	require.Equal(t, 3, code, errs)
 	var walked walk.Walked
 	require.NoError(t, json.Unmarshal([]byte(out), &walked))
