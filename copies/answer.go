@@ -182,7 +182,8 @@ func (r *Room) take(q *http.Request, k kept) (any, error) {
 			return nil, errors.New("a piece that is too long")
 		}
 		if r.took(k.Account, int64(length)) > r.Limits.Bytes {
-			return nil, fmt.Errorf("the relay keeps %d MB of an account, all copies together; end one first", r.Limits.Bytes>>20)
+			return nil, errors.Join(fmt.Errorf("the relay keeps %d MB of an account, all copies together; end one first, or leave something out",
+				r.Limits.Bytes>>20), r.sweep(k.Account)) // what is of no copy is not in the way of a smaller one
 		}
 		packed := make([]byte, length)
 		if _, err := io.ReadFull(from, packed); err != nil {

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"io"
 	"log/slog"
+	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -99,6 +100,20 @@ func TestPiecesThatAreNoneAreNotKept(t *testing.T) {
 	status, said := s.ask("ines", "POST", key+"/pieces", framed(make([]byte, 1<<20)))
 	assert.Equal(t, 422, status)
 	assert.Contains(t, said, "1 MB of an account")
+	random := make([]byte, 900<<10)
+	rand.NewChaCha8([32]byte{1}).Read(random)
+	for n := range 3 { // what was sent for a copy that became too large is in nobody's way
+		random[0] = byte(n)
+		status, said = s.ask("ines", "POST", key+"/pieces", framed(blobs.Pack(random)))
+		require.Equal(t, map[int]int{0: 204, 1: 422, 2: 204}[n], status, said)
+	}
+	s.mu.Lock()
+	s.now = s.now.Add(looseFor + time.Second)
+	s.mu.Unlock()
+	require.NoError(t, s.tidy())
+	left, err := os.ReadDir(s.Dir)
+	require.NoError(t, err)
+	assert.Empty(t, left, "nor is it kept for ever")
 	s.Limits.Bytes = 1 << 30
 	status, said = s.ask("ines", "POST", key+"/pieces", framed(good, good))
 	require.Equal(t, 204, status, said)

@@ -38,6 +38,9 @@ type Limits struct {
 // UsualLimits are those of a relay that was told of no others.
 var UsualLimits = Limits{Copies: 10, Bytes: 4 << 30, For: 30 * 24 * time.Hour, Outgoing: "closed"}
 
+// looseFor is how long pieces are kept that are of no copy: who sends them may go on after the line broke.
+const looseFor = 15 * time.Minute
+
 // keptAfter is how long what guests left is kept once a copy's time is over.
 const keptAfter = 7 * 24 * time.Hour
 
@@ -55,8 +58,9 @@ type Room struct {
 	making sync.Mutex // one is put up at a time
 
 	mu     sync.Mutex
-	all    map[string]kept  // by account and key
-	stored map[string]int64 // bytes of an account's pieces, where they were counted
+	all    map[string]kept      // by account and key
+	stored map[string]int64     // bytes of an account's pieces, where they were counted
+	loose  map[string]time.Time // when an account sent pieces last that may be of no copy yet
 }
 
 // kept is one copy.
@@ -79,7 +83,7 @@ func (k kept) local() string {
 // Open reads what is kept in a folder.
 func Open(dir string, service *client.Client, accounts *relay.Accounts, log *slog.Logger) (*Room, error) {
 	r := &Room{Dir: dir, Service: service, Accounts: accounts, Limits: UsualLimits, Log: log, Now: time.Now, all: map[string]kept{},
-		stored: map[string]int64{}, work: background.New(context.Background())}
+		stored: map[string]int64{}, loose: map[string]time.Time{}, work: background.New(context.Background())}
 	for _, path := range ownfile.Find(filepath.Join(dir, "*", "*.json")) {
 		var k kept
 		text, err := ownfile.Read(path)
@@ -90,6 +94,9 @@ func Open(dir string, service *client.Client, accounts *relay.Accounts, log *slo
 			return nil, fmt.Errorf("%s: %w", path, err)
 		}
 		r.all[k.id()] = k
+	}
+	for _, path := range ownfile.Find(filepath.Join(dir, "*", "pieces")) {
+		r.loose[filepath.Base(filepath.Dir(path))] = time.Now()
 	}
 	return r, ownfile.Make(dir, 0o700)
 }
@@ -164,6 +171,9 @@ func (r *Room) look(ctx context.Context) error {
 		return err
 	}
 	open, err := r.Service.Invitations(ctx, "")
+	if err == nil {
+		err = r.tidy()
+	}
 	if err != nil {
 		return err
 	}
@@ -214,9 +224,26 @@ func (r *Room) sweep(account string) error {
 		}
 	}
 	delete(r.stored, account)
+	delete(r.loose, account)
 	err := r.pieces(account).Sweep(named)
 	if len(named) == 0 {
 		ownfile.Remove(filepath.Join(r.Dir, account)) // only if empty
+	}
+	return err
+}
+
+// tidy sweeps the pieces of accounts that have sent none for a while.
+func (r *Room) tidy() (err error) {
+	r.mu.Lock()
+	old := []string{}
+	for account, at := range r.loose {
+		if r.Now().Sub(at) > looseFor {
+			old = append(old, account)
+		}
+	}
+	r.mu.Unlock()
+	for _, account := range old {
+		err = errors.Join(err, r.sweep(account))
 	}
 	return err
 }
@@ -228,6 +255,7 @@ func (r *Room) took(account string, more int64) int64 {
 	if _, counted := r.stored[account]; !counted {
 		r.stored[account] = safefile.Bytes(r.pieces(account).Dir)
 	}
+	r.loose[account] = r.Now()
 	r.stored[account] += more
 	return r.stored[account]
 }
