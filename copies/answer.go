@@ -189,7 +189,10 @@ func (r *Room) take(q *http.Request, k kept) (any, error) {
 		if _, err := io.ReadFull(from, packed); err != nil {
 			return nil, fmt.Errorf("pieces that break off: %w", err)
 		}
-		if _, err := store.Take(packed); err != nil {
+		r.stores.RLock()
+		_, err := store.Take(packed)
+		r.stores.RUnlock()
+		if err != nil {
 			return nil, err
 		}
 	}
@@ -204,6 +207,8 @@ func (r *Room) stand(q *http.Request, k kept) (any, error) {
 	if now.Seconds == 0 {
 		now.Seconds = int(r.Limits.For.Seconds())
 	}
+	r.stores.RLock() // nobody sweeps what is named here
+	defer r.stores.RUnlock()
 	store, until := r.pieces(k.Account), r.Now().UTC().Add(time.Duration(now.Seconds)*time.Second).Truncate(time.Second)
 	lasts := time.Duration(now.Seconds) * time.Second
 	switch {

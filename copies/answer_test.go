@@ -193,3 +193,26 @@ func TestWhatIsLongerThanItSaidIsNotPutUp(t *testing.T) {
 	k.Bytes = 3 << 20
 	require.NoError(t, s.assemble(k, filepath.Join(s.Dir, "parcel")))
 }
+
+// Who sends pieces is not broken off by somebody else's being swept meanwhile.
+func TestPiecesAreSweptWhileOthersCome(t *testing.T) {
+	s := newShop(t)
+	end := make(chan bool)
+	var sweeping sync.WaitGroup
+	sweeping.Go(func() {
+		for {
+			select {
+			case <-end:
+				return
+			default:
+				assert.NoError(t, s.sweep("ines"))
+			}
+		}
+	})
+	for n := range 200 {
+		status, said := s.ask("ines", "POST", key+"/pieces", framed(blobs.Pack([]byte{byte(n), 1}), blobs.Pack([]byte{byte(n), 2})))
+		require.Equal(t, 204, status, said)
+	}
+	close(end)
+	sweeping.Wait()
+}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -18,6 +17,7 @@ import (
 	"vessik/internal/core/wire"
 	"vessik/internal/ownfile"
 	"vessik/internal/running"
+	"vessik/internal/safefile"
 )
 
 // make puts up what was sent of a copy. What stood before answers until that is done, and goes on if it cannot be.
@@ -40,6 +40,9 @@ func (r *Room) make(k kept) {
 		}
 		k.UpdatedAt = r.Now().UTC().Truncate(time.Second)
 	})
+	if errors.Is(edited, errNone) { // it was ended meanwhile: nothing of it stays
+		edited = errors.Join(r.uninvite(ctx, k), r.do(ctx, "retire", k))
+	}
 	if err := errors.Join(edited, r.sweep(k.Account)); err != nil {
 		r.Log.Error("put a copy up", "account", k.Account, "site", k.Site, "reason", err)
 	}
@@ -117,21 +120,8 @@ func (r *Room) assemble(k kept, path string) error {
 	for i, sum := range k.Pieces {
 		refs[i].Sum = sum
 	}
-	err = r.pieces(k.Account).Read(refs, &bounded{target, k.Bytes})
+	err = r.pieces(k.Account).Read(refs, safefile.Bounded(target, k.Bytes, errors.New("what was sent is longer than was said")))
 	return errors.Join(err, target.Close())
-}
-
-// bounded refuses what is longer than was said.
-type bounded struct {
-	to   io.Writer
-	left int64
-}
-
-func (b *bounded) Write(text []byte) (int, error) {
-	if b.left -= int64(len(text)); b.left < 0 {
-		return 0, errors.New("what was sent is longer than was said")
-	}
-	return b.to.Write(text)
 }
 
 // site is the copy's site; nil where it is not there.

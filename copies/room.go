@@ -57,6 +57,8 @@ type Room struct {
 	work   *background.Work
 	making sync.Mutex // one is put up at a time
 
+	stores sync.RWMutex // of the pieces: held by whoever sweeps, and shared by those who put and name some. It is taken before mu.
+
 	mu     sync.Mutex
 	all    map[string]kept      // by account and key
 	stored map[string]int64     // bytes of an account's pieces, where they were counted
@@ -213,8 +215,9 @@ func (r *Room) remove(ctx context.Context, k kept) error {
 
 // sweep removes the pieces that no copy of an account is made of.
 func (r *Room) sweep(account string) error {
+	r.stores.Lock()
+	defer r.stores.Unlock()
 	r.mu.Lock()
-	defer r.mu.Unlock()
 	named := map[string]bool{}
 	for _, k := range r.all {
 		if k.Account == account {
@@ -225,6 +228,7 @@ func (r *Room) sweep(account string) error {
 	}
 	delete(r.stored, account)
 	delete(r.loose, account)
+	r.mu.Unlock()
 	err := r.pieces(account).Sweep(named)
 	if len(named) == 0 {
 		ownfile.Remove(filepath.Join(r.Dir, account)) // only if empty
@@ -251,9 +255,16 @@ func (r *Room) tidy() (err error) {
 // took counts what an account's pieces take, in bytes.
 func (r *Room) took(account string, more int64) int64 {
 	r.mu.Lock()
+	_, counted := r.stored[account]
+	r.mu.Unlock()
+	there := int64(0)
+	if !counted {
+		there = safefile.Bytes(r.pieces(account).Dir)
+	}
+	r.mu.Lock()
 	defer r.mu.Unlock()
 	if _, counted := r.stored[account]; !counted {
-		r.stored[account] = safefile.Bytes(r.pieces(account).Dir)
+		r.stored[account] = there
 	}
 	r.loose[account] = r.Now()
 	r.stored[account] += more

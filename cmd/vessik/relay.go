@@ -134,7 +134,10 @@ func serveRelay(ctx context.Context, r *relay.Relay, door net.Listener, settings
 		beside.answer(r)
 		keeping.Go(func() error {
 			defer server.Close()
-			return beside.keep(within, r)
+			if err := beside.keep(within, r); within.Err() == nil {
+				return err
+			}
+			return nil // it was to end, or the service says why it did
 		})
 	}
 	err := server.Serve(tls.NewListener(door, settings))

@@ -162,20 +162,8 @@ func (f *Feature) fetchUpload(ctx context.Context, s site.Site, n *need, name, b
 // writeUpload puts an upload into a site's folder, unless it is longer than one can be.
 func writeUpload(s site.Site, name string, read func(to io.Writer) error) error {
 	return safefile.Write(s.Folder, filepath.FromSlash(name), 0o644, func(w io.Writer) error {
-		return read(&limited{w, longestUpload})
+		return read(safefile.Bounded(w, longestUpload, errors.New("it is longer than an upload can be")))
 	})
-}
-
-type limited struct {
-	to   io.Writer
-	left int64
-}
-
-func (l *limited) Write(text []byte) (int, error) {
-	if l.left -= int64(len(text)); l.left < 0 {
-		return 0, errors.New("it is longer than an upload can be")
-	}
-	return l.to.Write(text)
 }
 
 // newer brings the uploads that came to a host since a time, and are not here, into a site; older ones stay at the host.

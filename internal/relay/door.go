@@ -1,6 +1,7 @@
 package relay
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -68,7 +69,7 @@ func (d *Door) Ask(ctx context.Context, method, path string, body io.Reader) (*h
 	case http.StatusConflict:
 		return nil, ErrPieces
 	default:
-		return nil, errors.New(said)
+		return nil, errors.New(cmp.Or(said, "the relay answers "+answer.Status))
 	}
 }
 

@@ -222,21 +222,10 @@ func blank(k *cms.Definition, content parcel.Content) error {
 		return nil
 	}
 	var text strings.Builder
-	if err := content.Files.Write(content.Files.All[i], &limited{&text, safefile.Most}); err != nil {
+	bounded := safefile.Bounded(&text, safefile.Most, fmt.Errorf("it is longer than %d MB", safefile.Most>>20))
+	if err := content.Files.Write(content.Files.All[i], bounded); err != nil {
 		return fmt.Errorf("%s: %w", file, err)
 	}
 	content.Replace[file] = k.BlankText([]byte(text.String()))
 	return nil
-}
-
-type limited struct {
-	to   io.Writer
-	left int
-}
-
-func (l *limited) Write(text []byte) (int, error) {
-	if l.left -= len(text); l.left < 0 {
-		return 0, fmt.Errorf("it is longer than %d MB", safefile.Most>>20)
-	}
-	return l.to.Write(text)
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"image/png"
 	"io"
+	"slices"
 
 	"vessik/internal/core/site"
 	"vessik/internal/core/wire"
@@ -60,7 +61,16 @@ func (f *Feature) bringRemarks(ctx context.Context, s site.Site, c wire.Standing
 	if err != nil {
 		return err
 	}
+	home, err := f.Records.Remarks(ctx, s.Name)
+	if err != nil {
+		return err
+	}
 	for _, r := range all {
+		if slices.ContainsFunc(home, func(h wire.Remark) bool { // it came before the line broke
+			return h.At.Equal(r.At) && h.Page == r.Page && h.Who == r.Who && h.Text == r.Text
+		}) {
+			continue
+		}
 		var drawing []byte
 		if r.Drawn {
 			answer, err := door.Ask(ctx, "GET", fmt.Sprintf("%s/remarks/%d", c.Key, r.ID), nil)

@@ -4,7 +4,7 @@ import "time"
 
 // States of a standing copy.
 const (
-	CopyMaking = "making" // it is put up, or updated; what stood before answers meanwhile
+	CopyMaking = "making" // it is put up, or brought up to date
 	CopyStands = "stands"
 	CopyFailed = "failed" // what was sent last could not be put up; what stood before, if anything, still answers
 	CopyOver   = "over"   // its time is over; what guests left is kept for a week
