@@ -176,6 +176,8 @@ func TestACopyThatCannotBePutUpSaysWhy(t *testing.T) {
 	s.mu.Unlock()
 	require.Eventually(t, func() bool { status, _ := s.ask("ines", "GET", key, nil); return status == 404 }, 10*time.Second,
 		50*time.Millisecond)
+	end()
+	done.Wait() // what it is in the middle of
 	left, err := os.ReadDir(s.Dir)
 	require.NoError(t, err)
 	assert.Empty(t, left)
