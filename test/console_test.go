@@ -298,7 +298,7 @@ func TestTheConsoleBesideTheFacts(t *testing.T) {
 		chromedp.WaitVisible(chromedp.CSS(`[data-check=front-page][data-shown=pass]`)),
 		chromedp.WaitVisible(`//button[text()="a further domain…"]`), chromedp.Click(`//button[text()="a further domain…"]`),
 		chromedp.WaitVisible(chromedp.CSS(`input[name=domains]`)), setValue("input[name=domains]", "HTMLInputElement", "apples.localhost"),
-		chromedp.Click(`//button[text()="set"]`), chromedp.WaitVisible(`//button[text()="change…"]`),
+		chromedp.Click(`//button[text()="set"][not(@disabled)]`), chromedp.WaitVisible(`//button[text()="change…"]`),
 		chromedp.WaitVisible(`//dd[contains(., "orchard-days.localhost")]`))
 	assert.Equal(t, []string{"apples.localhost"}, s.site(t, "apple-days").Domains)
 	do("a dump that is none", chromedp.Click(chromedp.CSS(`[data-check=database-private]`)),
@@ -348,7 +348,12 @@ func steps(t testing.TB, ctx context.Context) func(what string, steps ...chromed
 		t.Helper()
 		within, cancel := context.WithTimeout(ctx, 40*time.Second)
 		defer cancel()
-		require.NoError(t, chromedp.Do(within, steps...), what)
+		if err := chromedp.Do(within, steps...); err != nil {
+			look, cancel := context.WithTimeout(ctx, 5*time.Second)
+			defer cancel()
+			shown, _ := chromedp.Run(look, chromedp.Evaluate[string](`location.href + "\n" + document.body.innerText`))
+			require.NoError(t, err, "%s\n%s", what, shown)
+		}
 	}
 }
 

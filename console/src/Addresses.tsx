@@ -6,7 +6,7 @@ import { Mono, Word, Fact } from "./ui"
 import { Entry, PreviewForm, usePreview } from "./PreviewForm"
 
 // Domains are the further ones that the site answers for, and those that it had before.
-export function Domains({ site: s }: { site: Site }) {
+export function Domains({ site: s, busy }: { site: Site; busy: boolean }) {
   const [draft, setDraft] = useState<string>()
   const [fault, setFault] = useState<string>()
   const set = async (domains: string[], drop: string[] = []) => {
@@ -53,7 +53,9 @@ export function Domains({ site: s }: { site: Site }) {
               placeholder="apples.localhost"
               className="min-w-0 grow border-b border-line-strong bg-transparent font-mono text-[13px] placeholder:text-faint"
             />
-            <Word type="submit">set</Word>
+            <Word type="submit" disabled={busy}>
+              set
+            </Word>
           </form>
         )}
         {fault && (
@@ -65,7 +67,7 @@ export function Domains({ site: s }: { site: Site }) {
       {(s.forwards ?? []).map((f) => (
         <Fact key={f.domain} name="led here">
           <Mono>{f.domain}</Mono> <span className="text-[13px] text-soft">until {f.until.slice(0, 10)}</span>{" "}
-          <Word className="text-[13px]" onClick={() => set(further, [f.domain])}>
+          <Word className="text-[13px]" disabled={busy} onClick={() => set(further, [f.domain])}>
             drop
           </Word>
         </Fact>

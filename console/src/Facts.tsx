@@ -78,7 +78,7 @@ function AddressFacts({ site: s, busy }: Shown) {
             <Mono>{s.url}</Mono>
             {s.domain_unicode && <span className="block text-[13px] text-soft">{s.domain_unicode}</span>}
           </Fact>
-          <Domains site={s} />
+          <Domains site={s} busy={busy} />
           <SubSites site={s} />
           <Fact name="own port">
             <Mono>127.0.0.1:{s.port}</Mono>

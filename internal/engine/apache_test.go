@@ -1,6 +1,7 @@
 package engine_test
 
 import (
+	"crypto/x509"
 	"fmt"
 	"io"
 	"net"
@@ -318,6 +319,9 @@ func TestDatabaseServersOfAllGenerations(t *testing.T) {
 		assert.Equal(t, map[string][]string{"mariadb-10.5": {"utf8mb4_uca1400_ai_ci", "utf8mb4_moss_ci"},
 			"mariadb-11.8": {"utf8mb4_moss_ci"}}[id], missing)
 		pool.Close()
+		if id == "mariadb-11.8" {
+			assert.Equal(t, x509.ECDSA, keyOf(t, d, "moss", "garden-gate-77"), "one that costs nothing to make")
+		}
 		for _, user := range []string{"root", ""} {
 			assert.Error(t, connect(t, d, user, "").Ping())
 		}

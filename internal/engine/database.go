@@ -3,7 +3,9 @@ package engine
 import (
 	"bytes"
 	"context"
+	"crypto/x509"
 	"database/sql"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -18,6 +20,7 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"vessik/internal/authority"
 	"vessik/internal/cell"
 	"vessik/internal/core/render"
 	"vessik/internal/core/rewrite"
@@ -79,6 +82,12 @@ func StartDatabase(ctx context.Context, supervisor *proc.Supervisor, e *Engine, 
 		return nil, err
 	}
 	configuration := place.configuration(e)
+	if site.CompareVersions(e.Version, "11.4") >= 0 { // since which servers make themselves an RSA key at each start, for up to a second
+		configuration.Certificate = filepath.Join(place.Run, "certificate.pem")
+		if err := writeCertificate(configuration.Certificate); err != nil {
+			return nil, err
+		}
+	}
 	if length := len(configuration.Socket); length > 100 {
 		return nil, fmt.Errorf("the socket path %s is %d bytes long, and 100 is the most: choose a shorter home folder", configuration.Socket,
 			length)
@@ -118,6 +127,20 @@ func StartDatabase(ctx context.Context, supervisor *proc.Supervisor, e *Engine, 
 		return nil, err
 	}
 	return d, nil
+}
+
+// writeCertificate writes a certificate for this machine that nobody vouches for, and its key behind it: clients of such servers know by the
+// password whose it is.
+func writeCertificate(path string) error {
+	made, err := authority.ForAddress(net.IPv4(127, 0, 0, 1), time.Now().AddDate(10, 0, 0))
+	if err != nil {
+		return err
+	}
+	key, err := x509.MarshalPKCS8PrivateKey(made.PrivateKey)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, append(authority.PEM(made.Leaf), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})...), 0o600)
 }
 
 // holdPort opens a listening socket that is handed to whoever serves it.

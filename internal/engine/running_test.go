@@ -2,6 +2,8 @@ package engine_test
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"database/sql"
 	"fmt"
 	"io"
@@ -16,7 +18,7 @@ import (
 	"testing"
 	"time"
 
-	_ "github.com/go-sql-driver/mysql"
+	"github.com/go-sql-driver/mysql"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -61,6 +63,20 @@ func TestADatabaseServerLetsOnlyKnownUsersIn(t *testing.T) {
 		require.NoError(t, rows.Scan(&user, &host))
 		assert.Equal(t, "root localhost", user+" "+host)
 	}
+}
+
+// keyOf is the algorithm of the key that a server shows by TLS.
+func keyOf(t *testing.T, d *engine.DatabaseServer, user, password string) (key x509.PublicKeyAlgorithm) {
+	require.NoError(t, mysql.RegisterTLSConfig("looked-at", &tls.Config{InsecureSkipVerify: true,
+		VerifyConnection: func(state tls.ConnectionState) error {
+			key = state.PeerCertificates[0].PublicKeyAlgorithm
+			return nil
+		}}))
+	pool, err := sql.Open("mysql", fmt.Sprintf("%s:%s@tcp(127.0.0.1:%d)/?tls=looked-at", user, password, d.Port))
+	require.NoError(t, err)
+	defer pool.Close()
+	require.NoError(t, pool.Ping())
+	return key
 }
 
 func TestADatabaseUserHasItsOwnDatabaseAndNoOther(t *testing.T) {

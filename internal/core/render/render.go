@@ -232,6 +232,7 @@ type MariaDB struct {
 	Data, Dir, Socket    string
 	Port                 int
 	BufferMB             int
+	Certificate          string            // with its key; empty where the server has none, or makes one
 	Variables            map[string]string // the user's own, last
 }
 
