@@ -189,9 +189,10 @@ func (r *Room) take(q *http.Request, k kept) (any, error) {
 		if _, err := io.ReadFull(from, packed); err != nil {
 			return nil, fmt.Errorf("pieces that break off: %w", err)
 		}
-		r.stores.RLock()
+		pieces := r.storeOf(k.Account)
+		pieces.RLock()
 		_, err := store.Take(packed)
-		r.stores.RUnlock()
+		pieces.RUnlock()
 		if err != nil {
 			return nil, err
 		}
@@ -207,13 +208,16 @@ func (r *Room) stand(q *http.Request, k kept) (any, error) {
 	if now.Seconds == 0 {
 		now.Seconds = int(r.Limits.For.Seconds())
 	}
-	r.stores.RLock() // nobody sweeps what is named here
-	defer r.stores.RUnlock()
+	pieces := r.storeOf(k.Account)
+	pieces.RLock() // nobody sweeps what is named here
+	defer pieces.RUnlock()
 	store, until := r.pieces(k.Account), r.Now().UTC().Add(time.Duration(now.Seconds)*time.Second).Truncate(time.Second)
 	lasts := time.Duration(now.Seconds) * time.Second
 	switch {
 	case k.State == wire.CopyMaking:
 		return nil, errors.New("it is being put up at this moment; try again when that is done")
+	case k.State == wire.CopyOver && k.Why != "":
+		return nil, errors.New(k.Why)
 	case len(now.Site) == 0 || len(now.Site) > 253 || len(now.Pieces) == 0 || now.Bytes < 0:
 		return nil, errors.New("what was sent is no site")
 	case lasts < time.Minute || lasts > r.Limits.For:

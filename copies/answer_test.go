@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/binary"
+	"encoding/hex"
 	"encoding/json"
 	"io"
 	"log/slog"
@@ -32,6 +33,7 @@ type shop struct {
 	mu    sync.Mutex
 	now   time.Time
 	asked []string
+	sites []client.Site
 }
 
 const key = "0123456789abcdef"
@@ -42,7 +44,12 @@ func newShop(t *testing.T) *shop {
 	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		s.mu.Lock()
 		s.asked = append(s.asked, q.Method+" "+strings.TrimPrefix(q.URL.Path, "/api/v1"))
+		sites := s.sites
 		s.mu.Unlock()
+		if q.URL.Path == "/api/v1/sites" && len(sites) > 0 {
+			json.NewEncoder(w).Encode(sites)
+			return
+		}
 		if q.Method == "GET" {
 			io.WriteString(w, "[]")
 			return
@@ -181,6 +188,54 @@ func TestACopyThatCannotBePutUpSaysWhy(t *testing.T) {
 	left, err := os.ReadDir(s.Dir)
 	require.NoError(t, err)
 	assert.Empty(t, left)
+}
+
+// What is written at the relay counts: the copy that grew most of an account that has too much goes, and nobody else's.
+func TestACopyThatGrowsIsEnded(t *testing.T) {
+	s := newShop(t)
+	s.Limits.Bytes = 50 << 20
+	takes, unread := map[string]int64{}, ""
+	s.Takes = func(of client.Site) (int64, error) {
+		if of.Name == unread {
+			return 0, os.ErrPermission
+		}
+		return takes[of.Name], nil
+	}
+	all := map[string]kept{}
+	for name, of := range map[string]struct {
+		account      string
+		sent, weighs int64
+	}{"large": {"ines", 45 << 20, 60 << 20}, "grown": {"ines", 1 << 20, 30 << 20}, "other": {"tomas", 1 << 20, 99 << 20}} {
+		k := kept{Account: of.account, StandingCopy: wire.StandingCopy{Key: hex.EncodeToString([]byte(name + "key"))[:16], Site: name, Bytes: of.sent,
+			State: wire.CopyStands, Until: s.Now().Add(time.Hour)}}
+		s.mu.Lock()
+		require.NoError(t, s.save(k))
+		s.mu.Unlock()
+		all[name], takes[k.local()] = k, of.weighs
+		s.sites = append(s.sites, client.Site{Name: k.local(), State: "stopped"})
+	}
+	states := func(rounds int) map[string]string {
+		now := map[string]string{}
+		for range rounds {
+			require.NoError(t, s.bound(t.Context()))
+		}
+		for _, k := range s.of("") {
+			now[k.Site] = k.State + k.Why
+		}
+		return now
+	}
+	assert.Equal(t, map[string]string{"large": "stands", "grown": "stands", "other": "stands"}, states(6))
+	takes[all["grown"].local()] = 41 << 20
+	assert.Equal(t, map[string]string{"large": "stands", "other": "stands", "grown": "overwith what was written at the relay it took 41 MB, " +
+		"and an account's copies may take 100 MB in all; end it before you send it again"}, states(6))
+	_, said := s.ask("ines", "PUT", all["grown"].Key, asJSON(t, wire.StandNow{Site: "grown", Pieces: []string{"ab"}, Bytes: 7}))
+	assert.Contains(t, said, "end it before you send it again")
+	unread = all["other"].local()
+	for range 3 {
+		s.bound(t.Context())
+	}
+	assert.Contains(t, states(0)["other"], "overwhat was written at the relay cannot be measured")
+	assert.Equal(t, "stands", states(3)["large"])
 }
 
 func TestWhatIsLongerThanItSaidIsNotPutUp(t *testing.T) {

@@ -35,11 +35,15 @@ func (r *Room) make(k kept) {
 	_, edited := r.edit(k.id(), func(k *kept) {
 		k.State, k.Why = wire.CopyStands, ""
 		if err != nil {
-			k.State, k.Why = wire.CopyFailed, err.Error()
+			k.State = wire.CopyFailed
+			k.Why = strings.ReplaceAll(err.Error(), filepath.Dir(r.Dir)+string(filepath.Separator), "") // where this machine keeps things
 			return
 		}
 		k.UpdatedAt = r.Now().UTC().Truncate(time.Second)
 	})
+	if err == nil {
+		edited = errors.Join(edited, r.forget(ctx, k))
+	}
 	if errors.Is(edited, errNone) { // it was ended meanwhile: nothing of it stays
 		edited = errors.Join(r.uninvite(ctx, k), r.do(ctx, "retire", k))
 	}
@@ -88,6 +92,15 @@ func (r *Room) put(ctx context.Context, k kept) error {
 		return err
 	}
 	return r.invite(ctx, k)
+}
+
+// forget drops the restore points of a copy: nobody goes back at a relay.
+func (r *Room) forget(ctx context.Context, k kept) error {
+	points, err := r.Service.RestorePoints(ctx, k.local())
+	for _, point := range points {
+		err = errors.Join(err, r.Service.DropPoint(ctx, k.local(), point.ID))
+	}
+	return err
 }
 
 // isBy tells whether guests may do by an invitation what they are to be let do.

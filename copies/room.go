@@ -53,16 +53,20 @@ type Room struct {
 	Limits   Limits
 	Log      *slog.Logger
 	Now      func() time.Time
+	Takes    func(s client.Site) (int64, error) // bytes on this machine's disk
 
 	work   *background.Work
 	making sync.Mutex // one is put up at a time
 
-	stores sync.RWMutex // of the pieces: held by whoever sweeps, and shared by those who put and name some. It is taken before mu.
+	stores sync.Map // an account's *sync.RWMutex: held by whoever sweeps its pieces, shared by who puts and names some, and taken before mu
 
 	mu     sync.Mutex
 	all    map[string]kept      // by account and key
 	stored map[string]int64     // bytes of an account's pieces, where they were counted
 	loose  map[string]time.Time // when an account sent pieces last that may be of no copy yet
+
+	takes map[string]int64 // by account and key, as measured last; of whoever looks after the copies, as is turn
+	turn  int
 }
 
 // kept is one copy.
@@ -85,7 +89,8 @@ func (k kept) local() string {
 // Open reads what is kept in a folder.
 func Open(dir string, service *client.Client, accounts *relay.Accounts, log *slog.Logger) (*Room, error) {
 	r := &Room{Dir: dir, Service: service, Accounts: accounts, Limits: UsualLimits, Log: log, Now: time.Now, all: map[string]kept{},
-		stored: map[string]int64{}, loose: map[string]time.Time{}, work: background.New(context.Background())}
+		stored: map[string]int64{}, loose: map[string]time.Time{}, takes: map[string]int64{},
+		Takes: func(client.Site) (int64, error) { return 0, nil }, work: background.New(context.Background())}
 	for _, path := range ownfile.Find(filepath.Join(dir, "*", "*.json")) {
 		var k kept
 		text, err := ownfile.Read(path)
@@ -107,6 +112,11 @@ func (r *Room) file(k kept) string { return filepath.Join(r.Dir, k.Account, k.Ke
 
 func (r *Room) pieces(account string) blobs.Store {
 	return blobs.Store{Dir: filepath.Join(r.Dir, account, "pieces")}
+}
+
+func (r *Room) storeOf(account string) *sync.RWMutex {
+	store, _ := r.stores.LoadOrStore(account, &sync.RWMutex{})
+	return store.(*sync.RWMutex)
 }
 
 // edit changes a copy, and writes down what it is then; one that is not there is none.
@@ -187,17 +197,17 @@ func (r *Room) look(ctx context.Context) error {
 		case !there || k.State == wire.CopyOver && r.Now().After(k.OverAt.Add(keptAfter)):
 			err = errors.Join(err, r.remove(ctx, k))
 		case k.State != wire.CopyOver && !r.Now().Before(k.Until):
-			err = errors.Join(err, r.end(ctx, k))
+			err = errors.Join(err, r.end(ctx, k, ""))
 		case k.State != wire.CopyOver && k.Address != "" && !invited:
 			err = errors.Join(err, r.invite(ctx, k))
 		}
 	}
-	return err
+	return errors.Join(err, r.bound(ctx))
 }
 
-// end ends what guests see of a copy; what they left stays.
-func (r *Room) end(ctx context.Context, k kept) error {
-	_, err := r.edit(k.id(), func(k *kept) { k.State, k.OverAt = wire.CopyOver, r.Now().UTC() })
+// end ends what guests see of a copy; what they left stays. It says why where its time is not over.
+func (r *Room) end(ctx context.Context, k kept, why string) error {
+	_, err := r.edit(k.id(), func(k *kept) { k.State, k.Why, k.OverAt = wire.CopyOver, why, r.Now().UTC() })
 	return errors.Join(err, r.uninvite(ctx, k), r.do(ctx, "stop", k))
 }
 
@@ -215,8 +225,9 @@ func (r *Room) remove(ctx context.Context, k kept) error {
 
 // sweep removes the pieces that no copy of an account is made of.
 func (r *Room) sweep(account string) error {
-	r.stores.Lock()
-	defer r.stores.Unlock()
+	store := r.storeOf(account)
+	store.Lock()
+	defer store.Unlock()
 	r.mu.Lock()
 	named := map[string]bool{}
 	for _, k := range r.all {

@@ -31,9 +31,10 @@ func axe(t *testing.T, ctx context.Context, only ...string) []string {
 		require.NoError(t, err, "run make build")
 		require.NoError(t, chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void]("void function () {"+string(source)+"}.call(window)")))
 	}
-	text, err := chromedp.Run(ctx, chromedp.Evaluate[string](`
-axe.run({ resultTypes: ["violations"], ...(`+string(rules)+` && { runOnly: `+string(rules)+` }) }).then((r) => JSON.stringify(r.violations.map((v) =>
-v.id + ": " + v.help + ": " + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160)).join(" | "))))`, chromedp.EvalAwaitPromise))
+	look := strings.ReplaceAll(`
+axe.run({ resultTypes: ["violations"], ...(RULES && { runOnly: RULES }) }).then((r) => JSON.stringify(r.violations.map((v) =>
+v.id + ": " + v.help + ": " + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160)).join(" | "))))`, "RULES", string(rules))
+	text, err := chromedp.Run(ctx, chromedp.Evaluate[string](look, chromedp.EvalAwaitPromise))
 	require.NoError(t, err)
 	var found []string
 	require.NoError(t, json.Unmarshal([]byte(text), &found))
@@ -78,9 +79,11 @@ func TestTheConsoleIsForEverybody(t *testing.T) {
 	require.NotEmpty(t, database.Tables)
 	for _, path := range append(consolePages, "/sites/fernhollow/database/"+database.Tables[0].Name) {
 		require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(console+path), chromedp.WaitVisible(ready)))
-		for _, only := range [][]string{nil, {"color-contrast", "link-in-text-block"}} { // in both appearances: what differs in the second are colours
+		// in both appearances: what differs in the second are colours
+		for _, only := range [][]string{nil, {"color-contrast", "link-in-text-block"}} {
 			for _, width := range []int64{1280, 768, 390} { // a desk's, a tablet's, and a phone's
-				require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(width, 844), chromedp.Sleep(300*time.Millisecond))) // colours fade over
+				// colours fade over
+				require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(width, 844), chromedp.Sleep(300*time.Millisecond)))
 				assert.Empty(t, wider(t, ctx), "%s at %d", path, width)
 				if width != 768 { // what differs there is how wide things are
 					assert.Empty(t, axe(t, ctx, only...), "%s at %d", path, width)

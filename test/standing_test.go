@@ -89,6 +89,15 @@ func TestACopyStandsWhileItsMakerIsAway(t *testing.T) {
 	assert.Contains(t, page, "<title>Orchard Days", "%d: a guest who was let in goes on", status)
 	assert.Less(t, again.Carried, first.Carried/4, "what did not change is not sent again")
 	assert.Equal(t, []any{address, true}, []any{again.Copy.Address, again.Copy.Remarks})
+	there, err := client.ForHome(filepath.Join(r.home, "service"))
+	require.NoError(t, err)
+	copies, err := there.Sites(ctx, false)
+	require.NoError(t, err)
+	require.Len(t, copies, 1)
+	require.Eventually(t, func() bool {
+		points, err := there.RestorePoints(ctx, copies[0].Name)
+		return err == nil && len(points) == 0
+	}, 10*time.Second, 50*time.Millisecond, "nobody goes back at a relay")
 
 	require.NoError(t, os.WriteFile(filepath.Join(root, "late.html"), []byte("Sent last"), 0o644))
 	s.sends(t, "orchard-days", host)
@@ -136,8 +145,6 @@ func TestACopyStandsWhileItsMakerIsAway(t *testing.T) {
 	assert.Contains(t, out, "They are.", "what guests said came home")
 	status, _, _ = getBy(t, by, address)
 	assert.Equal(t, 404, status)
-	there, err := client.ForHome(filepath.Join(r.home, "service"))
-	require.NoError(t, err)
 	left, err := there.Sites(context.Background(), false)
 	require.NoError(t, err)
 	assert.Empty(t, left)
@@ -229,6 +236,25 @@ func TestCopiesOfAnAccountAreBounded(t *testing.T) {
 	require.NoError(t, os.Remove(big))
 	status, _, _ = getBy(t, guest(t, client.Invitation{}), up.Copy.Address)
 	assert.Equal(t, 200, status, "what stood before still does")
+
+	fills := `<?php $file = fopen(sys_get_temp_dir() . "/fills", "w"); for ($i = 0; $i < 150; $i++) fwrite($file, str_repeat("x", 1 << 20));`
+	require.NoError(t, os.WriteFile(filepath.Join(s.site(t, "roses").Folder, "public", "fills.php"), []byte(fills), 0o644))
+	up = stood(t, s, "roses", host, "-open")
+	status, _, _ = getBy(t, guest(t, client.Invitation{}), up.Copy.Address+"/fills.php")
+	assert.Equal(t, 200, status)
+	require.Eventually(t, func() bool {
+		out, _, _ := s.cli("standing")
+		return strings.Contains(out, " over ") && strings.Contains(out, "copies may take 128 MB in all")
+	}, time.Minute, 100*time.Millisecond, "what is written at the relay counts")
+	status, _, _ = getBy(t, guest(t, client.Invitation{}), up.Copy.Address)
+	assert.Equal(t, 404, status)
+	_, errs, code = s.cli("standing", "roses", "-at", host)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "end it before you send it again")
+	_, errs, code = s.cli("standing", "roses", "-end")
+	require.Zero(t, code, errs)
+	require.NoError(t, os.Remove(filepath.Join(s.site(t, "roses").Folder, "public", "fills.php")))
+	up = stood(t, s, "roses", host, "-open")
 
 	token, errs, code := run(t, "relay", "token", "add", "tomas", "-home", r.home)
 	require.Zero(t, code, errs)

@@ -88,6 +88,7 @@ func (s *standingRoom) keep(ctx context.Context, r *relay.Relay) error {
 		return err
 	}
 	room.Limits, room.Relay = s.limits, joined.Host
+	room.Takes = func(of client.Site) (int64, error) { return s.place.SiteBytes(of.Name, of.Folder, of.Database.Name) }
 	s.ready.Store(room)
 	room.LookAfter(ctx)
 	return nil

@@ -14,7 +14,6 @@ import (
 	"vessik/client"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
-	"vessik/internal/core/wire"
 )
 
 var standingCommand = command{name: "standing", names: "[NAME]", about: "have a copy of a site stand at a relay, also while this " +
@@ -136,7 +135,7 @@ func (c *call) tellStanding(all client.Standing) error {
 		return err
 	}
 	for _, k := range all.Copies {
-		if k.State == wire.CopyFailed {
+		if k.Why != "" {
 			fmt.Fprintf(c.out, "%s: %s; send it again: vessik standing %s -at %s\n", site.Shown(k.Site), k.Why, k.Site, k.Relay)
 		}
 	}

@@ -129,8 +129,8 @@ func StartDatabase(ctx context.Context, supervisor *proc.Supervisor, e *Engine, 
 	return d, nil
 }
 
-// writeCertificate writes a certificate for this machine that nobody vouches for, and its key behind it: clients of such servers know by the
-// password whose it is.
+// writeCertificate writes a certificate for this machine that nobody vouches for, and its key behind it: clients of such servers know by
+// the password whose it is.
 func writeCertificate(path string) error {
 	made, err := authority.ForAddress(net.IPv4(127, 0, 0, 1), time.Now().AddDate(10, 0, 0))
 	if err != nil {

@@ -14,6 +14,7 @@ import (
 
 	"vessik/internal/core/site"
 	"vessik/internal/ownfile"
+	"vessik/internal/safefile"
 	"vessik/internal/seal"
 )
 
@@ -57,6 +58,23 @@ func (h Home) TokenFile() string   { return h.Path("token") }
 
 // SiteLogs is the folder of a site's logs.
 func (h Home) SiteLogs(site string) string { return h.Path("logs", "sites", site) }
+
+// SiteBytes is what a site takes of the disk: its folder and tables, its logs, and what its programs keep for a time. An error says that
+// not all of it can be looked at.
+func (h Home) SiteBytes(name, folder, database string) (bytes int64, err error) {
+	all := []string{folder, h.SiteLogs(name), h.Path("tmp", name), h.Path("run", "php", name)}
+	if database != "" {
+		all = append(all, ownfile.Find(h.Path("databases", "*", database))...)
+	}
+	for _, each := range all {
+		more, failed := safefile.Measure(each)
+		bytes += more
+		if !errors.Is(failed, fs.ErrNotExist) {
+			err = errors.Join(err, failed)
+		}
+	}
+	return bytes, err
+}
 
 // Prepare makes the folders, so that nobody else can look into them.
 func (h Home) Prepare() error {

@@ -406,13 +406,19 @@ func copyByReading(ctx context.Context, source, target *os.File) error {
 	return ctx.Err()
 }
 
-// Bytes is the size of a folder's files.
-func Bytes(folder string) (bytes int64) {
-	Walk(context.Background(), folder, nil, func(e Entry) error {
+// Bytes is the size of a folder's files, of those that can be read.
+func Bytes(folder string) int64 {
+	bytes, _ := Measure(folder)
+	return bytes
+}
+
+// Measure is the size of a folder's files; an error says that not all of them can be looked at.
+func Measure(folder string) (bytes int64, err error) {
+	err = Walk(context.Background(), folder, nil, func(e Entry) error {
 		if e.Type.IsRegular() {
 			bytes += e.Size
 		}
 		return nil
 	})
-	return bytes
+	return bytes, err
 }

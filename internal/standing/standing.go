@@ -297,7 +297,7 @@ func (f *Feature) BringHome(ctx context.Context) error {
 		s, here := f.siteOf(c.Key)
 		switch {
 		case missing != nil || !here:
-		case c.State == wire.CopyOver:
+		case c.State == wire.CopyOver && c.Why == "": // another's maker is to read why
 			err = errors.Join(err, f.end(ctx, c, doors[c.Relay]))
 		case c.Mails > 0:
 			err = errors.Join(err, f.bringMail(ctx, s, c, doors[c.Relay]))

@@ -7,7 +7,7 @@ const (
 	CopyMaking = "making" // it is put up, or brought up to date
 	CopyStands = "stands"
 	CopyFailed = "failed" // what was sent last could not be put up; what stood before, if anything, still answers
-	CopyOver   = "over"   // its time is over; what guests left is kept for a week
+	CopyOver   = "over"   // its time is over, or it grew too large; what guests left is kept for a week
 )
 
 // Stand asks for a standing copy of a site at a relay, or for one that stands to be brought up to date.
@@ -25,7 +25,7 @@ type StandingCopy struct {
 	Site      string    `json:"site" doc:"That it is a copy of, as that was called when it was sent"`
 	Relay     string    `json:"relay,omitempty"`
 	State     string    `json:"state" enum:"making,stands,failed,over"`
-	Why       string    `json:"why,omitempty" doc:"It failed"`
+	Why       string    `json:"why,omitempty" doc:"It failed, or is over before its time"`
 	Address   string    `json:"address,omitempty" doc:"That guests open"`
 	MadeAt    time.Time `json:"made_at"`
 	UpdatedAt time.Time `json:"updated_at,omitzero" doc:"When what stands was sent"`
