@@ -60,7 +60,7 @@ space := $(subst ,, )
 # Two parts side by side, the short ones first; the linters vetted the tests already.
 test: build setup-test
 	$(MAKE) --no-print-directory -j2 --output-sync=target check test-packages test-races test-without-cells test-fuzz \
-		end-to-end-own end-to-end-shared end-to-end-benches
+		end-to-end-shared end-to-end-own end-to-end-benches
 
 test-packages:
 	cd console && npm run --silent test

@@ -207,8 +207,7 @@ func TestACopyThatGrowsIsEnded(t *testing.T) {
 		sent, weighs int64
 	}{"large": {"ines", 45 << 20, 60 << 20}, "grown": {"ines", 1 << 20, 30 << 20}, "other": {"tomas", 1 << 20, 99 << 20}} {
 		k := kept{Account: of.account, StandingCopy: wire.StandingCopy{Key: hex.EncodeToString([]byte(name + "key"))[:16], Site: name,
-			Bytes: of.sent,
-			State: wire.CopyStands, Until: s.Now().Add(time.Hour)}}
+			Bytes: of.sent, State: wire.CopyStands, Until: s.Now().Add(time.Hour)}}
 		s.mu.Lock()
 		require.NoError(t, s.save(k))
 		s.mu.Unlock()

@@ -82,8 +82,7 @@ func TestTheConsoleIsForEverybody(t *testing.T) {
 		// in both appearances: what differs in the second are colours
 		for _, only := range [][]string{nil, {"color-contrast", "link-in-text-block"}} {
 			for _, width := range []int64{1280, 768, 390} { // a desk's, a tablet's, and a phone's
-				// colours fade over
-				require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(width, 844), chromedp.Sleep(300*time.Millisecond)))
+				require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(width, 844), chromedp.Sleep(50*time.Millisecond)))
 				assert.Empty(t, wider(t, ctx), "%s at %d", path, width)
 				if width != 768 { // what differs there is how wide things are
 					assert.Empty(t, axe(t, ctx, only...), "%s at %d", path, width)

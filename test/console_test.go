@@ -25,7 +25,7 @@ func chromium(t testing.TB, width, height int, more ...chromedp.ExecAllocatorOpt
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.WindowSize(width, height), chromedp.UserDataDir(t.TempDir()), chromedp.Flag("disable-quic", true),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-sync", true))
+		chromedp.Flag("disable-sync", true), chromedp.Flag("force-prefers-reduced-motion", true))
 	options = append(options, more...)
 	allocator, cancel := chromedp.NewExecAllocator(context.Background(), options...)
 	t.Cleanup(cancel)

@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -116,13 +117,35 @@ func (s Store) IDs(kind Kind) []string {
 	return ids
 }
 
+// manifests are the engines that were read, by the folder, with when and how long the file was.
+var manifests sync.Map
+
+type manifest struct {
+	written time.Time
+	size    int64
+	engine  Engine
+}
+
 func readManifest(dir string) (*Engine, error) {
-	e := &Engine{Dir: dir}
-	text, err := os.ReadFile(filepath.Join(dir, manifestFile))
-	if err == nil {
-		err = json.Unmarshal(text, e)
+	path := filepath.Join(dir, manifestFile)
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
 	}
-	return e, err
+	if known, ok := manifests.Load(dir); ok {
+		if m := known.(manifest); m.written.Equal(info.ModTime()) && m.size == info.Size() {
+			return &m.engine, nil
+		}
+	}
+	e := Engine{Dir: dir}
+	text, err := os.ReadFile(path)
+	if err == nil {
+		err = json.Unmarshal(text, &e)
+	}
+	if err == nil {
+		manifests.Store(dir, manifest{info.ModTime(), info.Size(), e})
+	}
+	return &e, err
 }
 
 // PHPCommand is the path of a PHP's command-line program.

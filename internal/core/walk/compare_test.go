@@ -65,4 +65,7 @@ func TestWhatABrowserSawIsJudged(t *testing.T) {
 			"for 100 ms or longer: SELECT 1; api.example:443 2 times, 0 ms each, 2 refused"},
 		{Wide, "<div>", "reaches"}}, judged[0].Findings, "what its own text names is told once, other machines' not at all")
 	assert.Equal(t, []string{"1-1280.jpg"}, judged[0].Pictures)
+	quick := Site{Own: ours, Slow: 100, Answers: map[string]Answer{"/": {Path: "/", Status: 200, Page: true, HTML: true,
+		Document: read(t, "/", "<title>x</title>"), Milliseconds: 200}}, Costs: map[string]Cost{"/": {Milliseconds: 40}}}.Judge()
+	assert.Empty(t, quick[0].Findings, "it only waited for others")
 }

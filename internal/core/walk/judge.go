@@ -223,9 +223,10 @@ func (s Site) references(a Answer, add func(kind Kind, where, text string)) {
 
 // words judges what a page says of itself.
 func (s Site) words(a Answer, titles map[string][]string, add func(kind Kind, where, text string)) {
-	if a.Milliseconds > s.Slow {
+	cost, asked := s.Costs[a.Path]
+	if a.Milliseconds > s.Slow && (!asked || cost.Milliseconds > s.Slow) { // one that is quick once it is asked alone was only waited for
 		again := ""
-		if cost, asked := s.Costs[a.Path]; asked {
+		if asked {
 			again = cost.words()
 		}
 		add(Slow, "", fmt.Sprintf("took %d ms", a.Milliseconds)+again)
