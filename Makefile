@@ -57,18 +57,20 @@ by_path := '^os\.(Open|OpenFile|Create|ReadFile|WriteFile|ReadDir|CopyFS|Mkdir|M
 raced := client copies $(addprefix internal/,api archive authority cell core/rewrite gateway home hosts moving names guest operation origin outgoing parcel proc registry relay rename running safefile service shelf survey trial users)
 space := $(subst ,, )
 
-# Two parts side by side, the short ones first; the linters vetted the tests already.
+# Two parts side by side, the short ones first, and at the end the one that keeps all processors busy by itself. The linters vet the tests, and
+# nobody debugs them here.
+tested := go test -vet=off -ldflags='-s -w'
 test: build setup-test
 	$(MAKE) --no-print-directory -j2 --output-sync=target check test-packages test-races test-without-cells test-fuzz \
-		end-to-end-shared end-to-end-own end-to-end-benches
+		end-to-end-shared end-to-end-benches end-to-end-own
 
 test-packages:
 	cd console && npm run --silent test
-	go test -vet=off -count=1 -timeout 10m $$(go list ./... | grep -v '/test$$\|$(subst $(space),$$\|,$(raced:%=/%))$$')
+	$(tested) -count=1 -timeout 10m $$(go list ./... | grep -v '/test$$\|$(subst $(space),$$\|,$(raced:%=/%))$$')
 test-races:
-	go test -vet=off -race -count=1 -timeout 10m $(raced:%=./%)
+	$(tested) -race -count=1 -timeout 10m $(raced:%=./%)
 test-without-cells:
-	VESSIK_NO_CELLS=1 go test -vet=off -count=1 -timeout 5m -run 'Apache|PHP|WebServer|Databases' ./internal/engine
+	VESSIK_NO_CELLS=1 $(tested) -count=1 -timeout 5m -run 'Apache|PHP|WebServer|Databases' ./internal/engine
 test-fuzz:
 	$(call fuzzed,10000x)
 
@@ -90,17 +92,17 @@ fuzz: launcher
 
 # Each fuzz target for a number of inputs or a time (whose end a worker sometimes takes for a failure): package and name.
 fuzz_targets := core/dump:FuzzStatement core/render:FuzzQuoted core/rewrite:FuzzScanner stencil:FuzzManifest core/fleet:FuzzParse archive:FuzzUnpack cms:FuzzDefinition
-fuzzed = set -e; for each in $(fuzz_targets); do go test -vet=off -run '^$$' -fuzz "^$${each\#*:}$$" -fuzztime $(1) -fuzzminimizetime 20x ./internal/$${each%:*}; done
+fuzzed = set -e; for each in $(fuzz_targets); do $(tested) -run '^$$' -fuzz "^$${each\#*:}$$" -fuzztime $(1) -fuzzminimizetime 20x ./internal/$${each%:*}; done
 
 # The end-to-end tests in two halves: those that share a service, one after the other, and those with services of their own. The benches,
 # small, are run to see that they work.
 own_tests := $(shell grep -h -B1 '^	t.Parallel()' test/*_test.go 2>/dev/null | sed -n 's/^func \(Test[A-Za-z]*\).*/\1/p' | paste -sd'|')
 end-to-end-shared:
-	go test -vet=off -count=1 -timeout 30m -skip '^($(own_tests))$$' ./test
+	$(tested) -count=1 -timeout 30m -skip '^($(own_tests))$$' ./test
 end-to-end-own:
-	VESSIK_TEST_PORTS=29000 go test -vet=off -count=1 -timeout 30m -parallel 3 -run '^($(own_tests))$$' ./test
+	VESSIK_TEST_PORTS=29000 $(tested) -count=1 -timeout 30m -parallel 3 -run '^($(own_tests))$$' ./test
 end-to-end-benches:
-	VESSIK_TEST_PORTS=15000 VESSIK_BENCH=small go test -vet=off -count=1 -timeout 10m -run '^$$' -bench . -benchtime 1x ./test
+	VESSIK_TEST_PORTS=15000 VESSIK_BENCH=small $(tested) -count=1 -timeout 10m -run '^$$' -bench . -benchtime 1x ./test
 
 bench: build
 	go test -count=1 -run '^$$' -bench Dump -benchtime 1x ./internal/core/rewrite

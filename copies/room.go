@@ -205,9 +205,16 @@ func (r *Room) look(ctx context.Context) error {
 	return errors.Join(err, r.bound(ctx))
 }
 
-// end ends what guests see of a copy; what they left stays. It says why where its time is not over.
+// end ends what guests see of a copy; what they left stays. It says why where its time is not over. One that is being put up goes on.
 func (r *Room) end(ctx context.Context, k kept, why string) error {
-	_, err := r.edit(k.id(), func(k *kept) { k.State, k.Why, k.OverAt = wire.CopyOver, why, r.Now().UTC() })
+	now, err := r.edit(k.id(), func(k *kept) {
+		if k.State != wire.CopyMaking {
+			k.State, k.Why, k.OverAt = wire.CopyOver, why, r.Now().UTC()
+		}
+	})
+	if now.State != wire.CopyOver {
+		return err
+	}
 	return errors.Join(err, r.uninvite(ctx, k), r.do(ctx, "stop", k))
 }
 

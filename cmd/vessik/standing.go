@@ -14,6 +14,7 @@ import (
 	"vessik/client"
 	"vessik/internal/core/plan"
 	"vessik/internal/core/site"
+	"vessik/internal/core/wire"
 )
 
 var standingCommand = command{name: "standing", names: "[NAME]", about: "have a copy of a site stand at a relay, also while this " +
@@ -135,8 +136,12 @@ func (c *call) tellStanding(all client.Standing) error {
 		return err
 	}
 	for _, k := range all.Copies {
+		then := fmt.Sprintf("; send it again: vessik standing %s -at %s", k.Site, k.Relay)
+		if k.State == wire.CopyOver {
+			then = fmt.Sprintf(": vessik standing %s -end", k.Site)
+		}
 		if k.Why != "" {
-			fmt.Fprintf(c.out, "%s: %s; send it again: vessik standing %s -at %s\n", site.Shown(k.Site), k.Why, k.Site, k.Relay)
+			fmt.Fprintf(c.out, "%s: %s%s\n", site.Shown(k.Site), k.Why, then)
 		}
 	}
 	return nil

@@ -117,7 +117,7 @@ export function stateOf(c: StandingCopy): string {
     case "failed":
       return "what was sent last could not be put up"
     case "over":
-      return "its time is over"
+      return c.why ? "was ended" : "its time is over"
     default:
       return `stands for ${left(c.until)}`
   }

@@ -163,6 +163,7 @@ func (f *Feature) List(ctx context.Context, name string) (wire.Standing, error) 
 				if each.Relay = host; !strings.HasPrefix(each.Address, "https://") {
 					each.Address = "" // it becomes a link
 				}
+				each.Site = plain(each.Site)
 				if now, here := f.siteOf(each.Key); here {
 					each.Site = now.Name
 				}
@@ -175,6 +176,16 @@ func (f *Feature) List(ctx context.Context, name string) (wire.Standing, error) 
 	asking.Wait()
 	slices.SortFunc(standing.Copies, func(a, b wire.StandingCopy) int { return b.MadeAt.Compare(a.MadeAt) })
 	return standing, nil
+}
+
+// plain is a site's name as a relay tells it, without what is in no name: people copy it into commands.
+func plain(name string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return '-'
+	}, name)
 }
 
 // siteOf is the site that a copy is of.
