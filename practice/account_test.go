@@ -21,6 +21,7 @@ import (
 func page(t *testing.T) (h *Host, base string, c Customer) {
 	t.Helper()
 	h, _, _ = rented(t)
+	require.Eventually(t, func() bool { h.mu.Lock(); defer h.mu.Unlock(); return h.sshAt != "" }, 20*time.Second, time.Millisecond, "it opens")
 	server := httptest.NewUnstartedServer(nil)
 	server.Config.Handler = h.page.routes("http://" + server.Listener.Addr().String())
 	server.Start()

@@ -406,16 +406,23 @@ func copyByReading(ctx context.Context, source, target *os.File) error {
 	return ctx.Err()
 }
 
-// Bytes is the size of a folder's files, of those that can be read.
-func Bytes(folder string) int64 {
-	bytes, _ := Measure(folder)
+// Bytes is the size of a folder's files.
+func Bytes(folder string) (bytes int64) {
+	Walk(context.Background(), folder, nil, func(e Entry) error {
+		if e.Type.IsRegular() {
+			bytes += e.Size
+		}
+		return nil
+	})
 	return bytes
 }
 
-// Measure is the size of a folder's files; an error says that not all of them can be looked at.
+// Measure is what a folder takes of a disk, in bytes: its files, and a block for each name in it, for those take room even where they are
+// empty. An error says that not all of it can be looked at.
 func Measure(folder string) (bytes int64, err error) {
+	const block = 4096
 	err = Walk(context.Background(), folder, nil, func(e Entry) error {
-		if e.Type.IsRegular() {
+		if bytes += block; e.Type.IsRegular() {
 			bytes += e.Size
 		}
 		return nil

@@ -78,6 +78,13 @@ func TestACopyHoldsLinksAsLinksAndLeavesPipesBehind(t *testing.T) {
 	assert.Equal(t, filepath.Join(outside, "token"), target)
 	assert.NoDirExists(t, filepath.Join(to, "cache"))
 	assert.Equal(t, int64(4), Bytes(site))
+	names := int64(-1) // the folder itself
+	require.NoError(t, filepath.WalkDir(site, func(string, fs.DirEntry, error) error { names++; return nil }))
+	takes, err := Measure(site)
+	require.NoError(t, err)
+	assert.Equal(t, 4+4096*names, takes, "a name takes room, too")
+	_, err = Measure(filepath.Join(site, "nowhere"))
+	assert.ErrorIs(t, err, fs.ErrNotExist)
 	done, cancel := context.WithCancel(context.Background())
 	cancel()
 	_, err = Copy(done, site, filepath.Join(t.TempDir(), "none"))
