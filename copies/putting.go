@@ -78,6 +78,13 @@ func (r *Room) put(ctx context.Context, k kept) error {
 	if err != nil {
 		return err
 	}
+	return r.lend(ctx, k)
+}
+
+// lend has guests do at a copy's address what they are to be let do.
+func (r *Room) lend(ctx context.Context, k kept) error {
+	r.ending.Lock()
+	defer r.ending.Unlock()
 	open, err := r.Service.Invitations(ctx, k.local())
 	if err != nil {
 		return err

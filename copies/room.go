@@ -57,6 +57,7 @@ type Room struct {
 
 	work   *background.Work
 	making sync.Mutex // one is put up at a time
+	ending sync.Mutex // one is lent its address, ended or removed at a time
 
 	stores sync.Map // an account's *sync.RWMutex: held by whoever sweeps its pieces, shared by who puts and names some, and taken before mu
 
@@ -199,14 +200,33 @@ func (r *Room) look(ctx context.Context) error {
 		case k.State != wire.CopyOver && !r.Now().Before(k.Until):
 			err = errors.Join(err, r.end(ctx, k, ""))
 		case k.State != wire.CopyOver && k.Address != "" && !invited:
-			err = errors.Join(err, r.invite(ctx, k))
+			err = errors.Join(err, r.inviteAgain(ctx, k.id()))
 		}
 	}
 	return errors.Join(err, r.bound(ctx))
 }
 
+// inviteAgain lends a copy its address again, where it still stands without one.
+func (r *Room) inviteAgain(ctx context.Context, id string) error {
+	r.ending.Lock()
+	defer r.ending.Unlock()
+	r.mu.Lock()
+	k, there := r.all[id]
+	r.mu.Unlock()
+	if !there || k.State == wire.CopyOver || k.State == wire.CopyMaking {
+		return nil
+	}
+	open, err := r.Service.Invitations(ctx, k.local())
+	if err != nil || len(open) > 0 {
+		return err
+	}
+	return r.invite(ctx, k)
+}
+
 // end ends what guests see of a copy; what they left stays. It says why where its time is not over. One that is being put up goes on.
 func (r *Room) end(ctx context.Context, k kept, why string) error {
+	r.ending.Lock()
+	defer r.ending.Unlock()
 	now, err := r.edit(k.id(), func(k *kept) {
 		if k.State != wire.CopyMaking {
 			k.State, k.Why, k.OverAt = wire.CopyOver, why, r.Now().UTC()
@@ -220,6 +240,8 @@ func (r *Room) end(ctx context.Context, k kept, why string) error {
 
 // remove removes a copy with all that is of it.
 func (r *Room) remove(ctx context.Context, k kept) error {
+	r.ending.Lock()
+	defer r.ending.Unlock()
 	if err := errors.Join(r.uninvite(ctx, k), r.do(ctx, "retire", k)); err != nil {
 		return err
 	}
