@@ -4,7 +4,7 @@ SHELL := /bin/bash
 sudo := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 apt := $(sudo) env DEBIAN_FRONTEND=noninteractive apt-get
 
-.PHONY: demo test check grid attack kernel fuzz setup setup-test build launcher console bench screenshots clean end-to-end-shared end-to-end-own end-to-end-benches \
+.PHONY: demo test check lint grid attack kernel fuzz setup setup-test build launcher console bench screenshots clean end-to-end-shared end-to-end-own end-to-end-benches \
 	test-packages test-races test-without-cells test-fuzz
 
 demo: build
@@ -41,7 +41,9 @@ setup-test:
 	@command -v chromium >/dev/null && command -v mariadb-dump >/dev/null && command -v gcc >/dev/null && command -v certutil >/dev/null && command -v zstd >/dev/null && command -v xz >/dev/null && command -v rsync >/dev/null && command -v ssh >/dev/null && command -v ip >/dev/null || { $(apt) update -qq && $(apt) install -y -qq --no-install-recommends chromium fonts-dejavu-core mariadb-client gcc libc6-dev libnss3-tools zstd xz-utils rsync openssh-client iproute2 ca-certificates; }
 
 # The linters; test/shape holds lines, functions and the arrows between packages to what docs/architecture.md says. What lies below a folder that a site can write is touched through safefile, the service's own files through ownfile.
-check: build
+check: build lint
+
+lint:
 	go vet ./...
 	go tool staticcheck ./...
 	go tool forbidigo -set_exit_status -tests=false $(by_path) -- $(addprefix ./internal/,api archive authority blobs change create database defaults facts fleet helpers home hosts cms lifecycle hosting invite load logs mailbox moving origin outgoing parcel parts phperrors picture points registry remarks rename restack standing \
@@ -61,7 +63,7 @@ space := $(subst ,, )
 # nobody debugs them here.
 tested := go test -vet=off -ldflags='-s -w'
 test: build setup-test
-	$(MAKE) --no-print-directory -j2 --output-sync=target check test-packages test-races test-without-cells test-fuzz \
+	$(MAKE) --no-print-directory -j2 --output-sync=target lint test-packages test-races test-without-cells test-fuzz \
 		end-to-end-shared end-to-end-benches end-to-end-own
 
 test-packages:
