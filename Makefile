@@ -41,8 +41,8 @@ setup-test:
 	@command -v chromium >/dev/null && command -v mariadb-dump >/dev/null && command -v gcc >/dev/null && command -v certutil >/dev/null && command -v zstd >/dev/null && command -v xz >/dev/null && command -v rsync >/dev/null && command -v ssh >/dev/null && command -v ip >/dev/null || { $(apt) update -qq && $(apt) install -y -qq --no-install-recommends chromium fonts-dejavu-core mariadb-client gcc libc6-dev libnss3-tools zstd xz-utils rsync openssh-client iproute2 ca-certificates; }
 
 # The linters; test/shape holds lines, functions and the arrows between packages to what docs/architecture.md says. What lies below a folder that a site can write is touched through safefile, the service's own files through ownfile.
-check: build lint
-
+check: build
+	$(MAKE) --no-print-directory lint
 lint:
 	go vet ./...
 	go tool staticcheck ./...

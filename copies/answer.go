@@ -189,7 +189,7 @@ func (r *Room) take(q *http.Request, k kept) (any, error) {
 		if _, err := io.ReadFull(from, packed); err != nil {
 			return nil, fmt.Errorf("pieces that break off: %w", err)
 		}
-		pieces := r.storeOf(k.Account)
+		pieces := &r.locksOf(k.Account).pieces
 		pieces.RLock()
 		_, err := store.Take(packed)
 		pieces.RUnlock()
@@ -208,7 +208,7 @@ func (r *Room) stand(q *http.Request, k kept) (any, error) {
 	if now.Seconds == 0 {
 		now.Seconds = int(r.Limits.For.Seconds())
 	}
-	pieces := r.storeOf(k.Account)
+	pieces := &r.locksOf(k.Account).pieces
 	pieces.RLock() // nobody sweeps what is named here
 	defer pieces.RUnlock()
 	store, until := r.pieces(k.Account), r.Now().UTC().Add(time.Duration(now.Seconds)*time.Second).Truncate(time.Second)

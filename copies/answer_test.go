@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -194,10 +195,10 @@ func TestACopyThatCannotBePutUpSaysWhy(t *testing.T) {
 func TestACopyThatGrowsIsEnded(t *testing.T) {
 	s := newShop(t)
 	s.Limits.Bytes = 50 << 20
-	takes, unread := map[string]int64{}, ""
+	takes, unread, why := map[string]int64{}, "", error(nil)
 	s.Takes = func(of client.Site) (int64, error) {
 		if of.Name == unread {
-			return 0, os.ErrPermission
+			return 0, why
 		}
 		return takes[of.Name], nil
 	}
@@ -231,8 +232,11 @@ func TestACopyThatGrowsIsEnded(t *testing.T) {
 	_, said := s.ask("ines", "PUT", all["grown"].Key, asJSON(t, wire.StandNow{Site: "grown", Pieces: []string{"ab"}, Bytes: 7}))
 	assert.Contains(t, said, "end it before you send it again")
 	unread = all["other"].local()
-	for range 3 {
-		s.bound(t.Context())
+	for _, why = range []error{syscall.EMFILE, os.ErrPermission} {
+		assert.Equal(t, "stands", states(0)["other"], "for what the machine cannot do, no copy is ended")
+		for range 3 {
+			s.bound(t.Context())
+		}
 	}
 	assert.Contains(t, states(0)["other"], "overwhat was written at the relay cannot be measured")
 	assert.Equal(t, "stands", states(3)["large"])

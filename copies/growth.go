@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"slices"
 
@@ -31,9 +32,9 @@ func (r *Room) bound(ctx context.Context) error {
 	if i < 0 {
 		return nil
 	}
-	bytes, err := r.Takes(sites[i])
-	if err != nil { // what it wrote is kept from being looked at
-		return errors.Join(err, r.end(ctx, k, "what was written at the relay cannot be measured; end it before you send it again"))
+	bytes, failed := r.Takes(sites[i])
+	if errors.Is(failed, fs.ErrPermission) { // what it wrote is kept from being looked at
+		return errors.Join(failed, r.end(ctx, k, "what was written at the relay cannot be measured; end it before you send it again"))
 	}
 	r.takes[k.id()] = bytes
 	all := int64(0)
@@ -46,7 +47,7 @@ func (r *Room) bound(ctx context.Context) error {
 		}
 	}
 	if all <= 2*r.Limits.Bytes {
-		return nil
+		return failed // of the machine itself, for which no copy is ended
 	}
 	r.Log.Warn("a copy grew beyond its account's room", "account", k.Account, "site", k.Site, "bytes", r.takes[k.id()])
 	return r.end(ctx, k, fmt.Sprintf("with what was written at the relay it took %d MB, and an account's copies may take %d MB in all; "+

@@ -41,9 +41,6 @@ func (r *Room) make(k kept) {
 		}
 		k.UpdatedAt = r.Now().UTC().Truncate(time.Second)
 	})
-	if err == nil {
-		edited = errors.Join(edited, r.forget(ctx, k))
-	}
 	if errors.Is(edited, errNone) { // it was ended meanwhile: nothing of it stays
 		edited = errors.Join(r.uninvite(ctx, k), r.do(ctx, "retire", k))
 	}
@@ -74,6 +71,9 @@ func (r *Room) put(ctx context.Context, k kept) error {
 		if err != nil {
 			err = fmt.Errorf("%w (what stood before still does; where the site became one of another kind, end its copy and send it again)", err)
 		}
+		if failed := r.forget(ctx, k); failed != nil {
+			r.Log.Warn("drop the restore points of a copy", "account", k.Account, "site", k.Site, "reason", failed)
+		}
 	}
 	if err != nil {
 		return err
@@ -83,8 +83,9 @@ func (r *Room) put(ctx context.Context, k kept) error {
 
 // lend has guests do at a copy's address what they are to be let do.
 func (r *Room) lend(ctx context.Context, k kept) error {
-	r.ending.Lock()
-	defer r.ending.Unlock()
+	ending := &r.locksOf(k.Account).ending
+	ending.Lock()
+	defer ending.Unlock()
 	open, err := r.Service.Invitations(ctx, k.local())
 	if err != nil {
 		return err

@@ -57,9 +57,7 @@ type Room struct {
 
 	work   *background.Work
 	making sync.Mutex // one is put up at a time
-	ending sync.Mutex // one is lent its address, ended or removed at a time
-
-	stores sync.Map // an account's *sync.RWMutex: held by whoever sweeps its pieces, shared by who puts and names some, and taken before mu
+	locks  sync.Map   // *locks, by account
 
 	mu     sync.Mutex
 	all    map[string]kept      // by account and key
@@ -115,9 +113,15 @@ func (r *Room) pieces(account string) blobs.Store {
 	return blobs.Store{Dir: filepath.Join(r.Dir, account, "pieces")}
 }
 
-func (r *Room) storeOf(account string) *sync.RWMutex {
-	store, _ := r.stores.LoadOrStore(account, &sync.RWMutex{})
-	return store.(*sync.RWMutex)
+// locks are an account's: none waits for another's. They are taken before the room's own.
+type locks struct {
+	ending sync.Mutex   // a copy is lent its address, ended or removed, one at a time
+	pieces sync.RWMutex // held by whoever sweeps them, and shared by those who put and name some
+}
+
+func (r *Room) locksOf(account string) *locks {
+	of, _ := r.locks.LoadOrStore(account, &locks{})
+	return of.(*locks)
 }
 
 // edit changes a copy, and writes down what it is then; one that is not there is none.
@@ -200,18 +204,19 @@ func (r *Room) look(ctx context.Context) error {
 		case k.State != wire.CopyOver && !r.Now().Before(k.Until):
 			err = errors.Join(err, r.end(ctx, k, ""))
 		case k.State != wire.CopyOver && k.Address != "" && !invited:
-			err = errors.Join(err, r.inviteAgain(ctx, k.id()))
+			err = errors.Join(err, r.inviteAgain(ctx, k))
 		}
 	}
 	return errors.Join(err, r.bound(ctx))
 }
 
 // inviteAgain lends a copy its address again, where it still stands without one.
-func (r *Room) inviteAgain(ctx context.Context, id string) error {
-	r.ending.Lock()
-	defer r.ending.Unlock()
+func (r *Room) inviteAgain(ctx context.Context, k kept) error {
+	ending := &r.locksOf(k.Account).ending
+	ending.Lock()
+	defer ending.Unlock()
 	r.mu.Lock()
-	k, there := r.all[id]
+	k, there := r.all[k.id()]
 	r.mu.Unlock()
 	if !there || k.State == wire.CopyOver || k.State == wire.CopyMaking {
 		return nil
@@ -225,8 +230,9 @@ func (r *Room) inviteAgain(ctx context.Context, id string) error {
 
 // end ends what guests see of a copy; what they left stays. It says why where its time is not over. One that is being put up goes on.
 func (r *Room) end(ctx context.Context, k kept, why string) error {
-	r.ending.Lock()
-	defer r.ending.Unlock()
+	ending := &r.locksOf(k.Account).ending
+	ending.Lock()
+	defer ending.Unlock()
 	now, err := r.edit(k.id(), func(k *kept) {
 		if k.State != wire.CopyMaking {
 			k.State, k.Why, k.OverAt = wire.CopyOver, why, r.Now().UTC()
@@ -240,8 +246,9 @@ func (r *Room) end(ctx context.Context, k kept, why string) error {
 
 // remove removes a copy with all that is of it.
 func (r *Room) remove(ctx context.Context, k kept) error {
-	r.ending.Lock()
-	defer r.ending.Unlock()
+	ending := &r.locksOf(k.Account).ending
+	ending.Lock()
+	defer ending.Unlock()
 	if err := errors.Join(r.uninvite(ctx, k), r.do(ctx, "retire", k)); err != nil {
 		return err
 	}
@@ -254,9 +261,9 @@ func (r *Room) remove(ctx context.Context, k kept) error {
 
 // sweep removes the pieces that no copy of an account is made of.
 func (r *Room) sweep(account string) error {
-	store := r.storeOf(account)
-	store.Lock()
-	defer store.Unlock()
+	pieces := &r.locksOf(account).pieces
+	pieces.Lock()
+	defer pieces.Unlock()
 	r.mu.Lock()
 	named := map[string]bool{}
 	for _, k := range r.all {

@@ -246,8 +246,10 @@ func TestCopiesOfAnAccountAreBounded(t *testing.T) {
 		out, _, _ := s.cli("standing")
 		return strings.Contains(out, " over ") && strings.Contains(out, "copies may take 128 MB in all")
 	}, time.Minute, 100*time.Millisecond, "what is written at the relay counts")
-	status, _, _ = getBy(t, guest(t, client.Invitation{}), up.Copy.Address)
-	assert.Equal(t, 404, status)
+	require.Eventually(t, func() bool {
+		status, _, _ := getBy(t, guest(t, client.Invitation{}), up.Copy.Address)
+		return status == 404
+	}, time.Minute, 50*time.Millisecond, "it is ended a moment after that is told")
 	_, errs, code = s.cli("standing", "roses", "-at", host)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "end it before you send it again")

@@ -216,7 +216,7 @@ func add(e *Engine, partial string, packages []string) error {
 	if err != nil {
 		return err
 	}
-	e.Packages = slices.Compact(slices.Sorted(slices.Values(append(e.Packages, packages...))))
+	e.Packages = slices.Compact(slices.Sorted(slices.Values(slices.Concat(e.Packages, packages))))
 	e.SizeBytes = folderSize(e.Dir)
 	return writeManifest(e.Dir, e)
 }
